@@ -25,20 +25,10 @@ def by_existence(text: str, system: str) -> str:
     """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
-        joins = tree.args.get("joins") or []
-        joined = joins[0].this if len(joins) == 1 else None
-        plain = not any(
-            tree.args.get(name) for name in ("group", "having", "distinct", "windows", "with_")
-        )
-        if (
-            not isinstance(joined, exp.Table)
-            or not plain
-            or joins[0].args.get("side")
-            or joins[0].args.get("using")
-        ):
+        join = _only_inner_join(tree)
+        if join is None:
             return None
-        if joins[0].args.get("on") is None or not isinstance(source_of(tree), exp.Table):
-            return None
+        joined = join.this
 
         def of_joined(node: Any) -> bool:
             return any(column.table == joined.alias_or_name for column in node.find_all(exp.Column))
@@ -48,7 +38,7 @@ def by_existence(text: str, system: str) -> str:
         rest = [*tree.expressions, *([tree.args["order"]] if tree.args.get("order") else [])]
         if unclear or any(of_joined(node) for node in rest):
             return None
-        inside = [joins[0].args["on"], *(part for part in where if of_joined(part))]
+        inside = [join.args["on"], *(part for part in where if of_joined(part))]
         outside = [part for part in where if not of_joined(part)]
         asked = exp.select("1").from_(joined.copy()).where(*(part.copy() for part in inside))
         tree.set("joins", None)
@@ -56,6 +46,19 @@ def by_existence(text: str, system: str) -> str:
         return tree.where(*(part.copy() for part in outside), exp.Exists(this=asked), copy=False)
 
     return rewritten(text, system, change)
+
+
+def _only_inner_join(tree: exp.Select) -> Any:
+    """The one join of two plain tables, with ON; None if there is another, or the rows are grouped."""
+    joins = tree.args.get("joins") or []
+    if len(joins) != 1 or any(
+        tree.args.get(name) for name in ("group", "having", "distinct", "windows", "with_")
+    ):
+        return None
+    join = joins[0]
+    plain = isinstance(join.this, exp.Table) and isinstance(source_of(tree), exp.Table)
+    inner = not join.args.get("side") and not join.args.get("using")
+    return join if plain and inner and join.args.get("on") is not None else None
 
 
 def distinct(text: str, system: str) -> str:

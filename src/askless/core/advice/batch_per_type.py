@@ -18,17 +18,7 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
         )
         for stats, column in remedy.kinds
     ]
-    load, root = remedy.load, remedy.root.load
-    words = words_of(load)
-    hangs = (
-        words is not None
-        and load is not None
-        and root is not None
-        and root.kind == "query"
-        and root.target == load.model
-    )
-    code = words.batched([load]) if hangs and words is not None and load is not None else ""
-    named = f"load {load.model}.{load.relation} with the query" if code and load is not None else ""
+    code, named = _with_the_query(remedy)
     plain = f"collect the keys by {remedy.kind} first, then read each kind's rows with one query"
     return (
         Advice(
@@ -45,3 +35,15 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
             ),
         ),
     )
+
+
+def _with_the_query(remedy: BatchPerType) -> tuple[str, str]:
+    """(the ORM's call that loads the relation with the query above it, its title); '' without one."""
+    load, root = remedy.load, remedy.root.load
+    words = words_of(load)
+    if words is None or load is None or root is None:
+        return "", ""
+    if root.kind != "query" or root.target != load.model:
+        return "", ""
+    code = words.batched([load])
+    return code, f"load {load.model}.{load.relation} with the query" if code else ""

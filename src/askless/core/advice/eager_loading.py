@@ -63,15 +63,16 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)
+    return _batch_or_join(case)
+
+
+def _batch_or_join(case: _Case) -> tuple[Advice, ...]:
+    """A join comes first for narrow rows of a to-one relation, a batch for everything else."""
     batch, join = _batch(case), _join(case)
     if not join.code and (batch.code or not _may_join(case)):
         return (batch,)
-    first_join = (
-        case.variant is Variant.TO_ONE
-        and case.row_bytes <= NARROW_BYTES
-        and bool(join.sql or join.code)
-    )
-    return (join, batch) if first_join else (batch, join)
+    narrow = case.variant is Variant.TO_ONE and case.row_bytes <= NARROW_BYTES
+    return (join, batch) if narrow and (join.sql or join.code) else (batch, join)
 
 
 def _may_join(case: _Case) -> bool:

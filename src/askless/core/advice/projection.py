@@ -17,7 +17,7 @@ NAMED_MOST = 3
 
 def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     """Leave the wide columns out; for `*`, name the columns."""
-    structure, columns, load = remedy.structure, remedy.stats.columns, remedy.stats.load
+    structure, columns = remedy.structure, remedy.stats.columns
     sql, system = context.sql(remedy.stats), remedy.stats.statement.system
     keep = keys_to_keep(structure, context.schema)
     out = [name for name in remedy.wide if name not in keep]
@@ -25,39 +25,49 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     projection = statements.projected(sql, system, out)
     if not projection and any(output.star for output in structure.outputs) and remaining:
         projection = statements.named(sql, system, remaining)
-    words = words_of(load)
-    code = ""
-    if words is not None and load is not None and load.target and out:
-        tables = {output.name: output.column for output in structure.outputs}
-        alone = structure.main if structure.of_one_table else ""
-        named = {
-            n: (tables[n].table or alone, tables[n].name) if n in tables else (alone, n)
-            for n in columns
-        }
-        if remedy.unread and len(out) > NAMED_MOST:
-            code = words.kept(
-                load, list(dict.fromkeys(named[n] for n in remaining)), context.models
-            )
-        else:
-            code = words.left_out(load, [named.get(n, (alone, n)) for n in out], context.models)
-    if words is not None and load is not None and remedy.line is not None:
-        code = words.placed(remedy.line.file, load.target, code)
+    fetched = ", ".join(remaining[:8]) + (" …" if len(remaining) > 8 else "")
+    keys = ", ".join(sorted(keep & set(columns)))
+    unread = ", ".join(out) or "the other columns"
     first = Advice(
         title="leave out " + ", ".join(out) if out else "name the columns that are read",
-        why=("columns read: " if remedy.unread else "the list fetches ")
-        + ", ".join(remaining[:8])
-        + (" …" if len(remaining) > 8 else "")
-        + "; the others are fetched but unused",
+        why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"
+        "; the others are fetched but unused",
         sql=projection,
-        code=code,
+        code=_code(remedy, out, remaining, context),
         at=remedy.line,
         saving=remedy.saving,
         trade_offs="objects without a column load it later, one query each, if it is used after all",
         verify=(
-            "the projection keeps the keys"
-            + (": " + ", ".join(sorted(keep & set(columns))) if keep & set(columns) else ""),
-            ("no other code path reads " if remedy.unread else "nothing on the page reads ")
-            + (", ".join(out) or "the other columns"),
+            "the projection keeps the keys" + (f": {keys}" if keys else ""),
+            f"{'no other code path' if remedy.unread else 'nothing on the page'} reads {unread}",
         ),
     )
     return (first,)
+
+
+def _code(remedy: Project, out: list[str], remaining: list[str], context: Context) -> str:
+    """The ORM's call that leaves columns out, or names the remaining ones where that is shorter."""
+    load, words = remedy.stats.load, words_of(remedy.stats.load)
+    if words is None or load is None:
+        return ""
+    code = ""
+    if load.target and out:
+        named = _tables_of_columns(remedy)
+        if remedy.unread and len(out) > NAMED_MOST:
+            kept = list(dict.fromkeys(named[name] for name in remaining))
+            code = words.kept(load, kept, context.models)
+        else:
+            code = words.left_out(load, [named[name] for name in out], context.models)
+    return code if remedy.line is None else words.placed(remedy.line.file, load.target, code)
+
+
+def _tables_of_columns(remedy: Project) -> dict[str, tuple[str, str]]:
+    """(table, column) by the name in the result."""
+    structure = remedy.structure
+    outputs = {output.name: output.column for output in structure.outputs}
+    alone = structure.main if structure.of_one_table else ""
+    named = {name: (alone, name) for name in (*remedy.stats.columns, *remedy.wide)}
+    for name in named:
+        if name in outputs:
+            named[name] = (outputs[name].table or alone, outputs[name].name)
+    return named

@@ -12,6 +12,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from enum import StrEnum
 from itertools import combinations
+from statistics import fmean
 
 import msgspec
 
@@ -167,6 +168,22 @@ def theil(xs: Sequence[float], ys: Sequence[float]) -> LinearFit:
     return LinearFit(median([y - slope * x for x, y in points]), slope)
 
 
+def _fit(
+    xs: list[float], points: Sequence[Point], terms: tuple[Term, ...], explained: list[float]
+) -> tuple[Outcome, float, LinearFit]:
+    """(the outcome, queries that do not grow, all queries by the size of the list)."""
+    counts = [float(point.queries) for point in points]
+    rest = [count - part for count, part in zip(counts, explained, strict=True)]
+    constant = median(rest)
+    queries = theil(xs, counts)
+    if terms and all(term.by_list for term in terms):
+        queries = LinearFit(constant, sum(term.factor for term in terms))
+    if fmean([abs(one - constant) for one in rest]) > max(_FITS * fmean(counts), 0.5):
+        return Outcome.UNCLEAR, constant, queries
+    flat = not terms and abs(queries.slope) < _FLAT
+    return Outcome.FLAT if flat else Outcome.GROWS, constant, queries
+
+
 def _judged(name: str, route: _Route) -> Growth:
     points = route.points
     listed = _list_of(points, route.statements)
@@ -180,17 +197,7 @@ def _judged(name: str, route: _Route) -> Growth:
         return Growth(name, route.requests, Outcome.TOO_FEW, table, sizes, points=drawn)
     times = [point.elapsed_ns / 1e6 for point in points]
     terms, explained = _terms(points, listed, route.statements)
-    by_list = all(term.by_list for term in terms)
-    constant = median([point.queries - part for point, part in zip(points, explained, strict=True)])
-    line = theil(xs, [float(point.queries) for point in points])
-    queries = LinearFit(constant, sum(term.factor for term in terms)) if terms and by_list else line
-    off = sum(
-        abs(p.queries - constant - part) for p, part in zip(points, explained, strict=True)
-    ) / len(points)
-    mean = sum(point.queries for point in points) / len(points)
-    outcome = Outcome.FLAT if not terms and abs(queries.slope) < _FLAT else Outcome.GROWS
-    if off > max(_FITS * mean, 0.5):
-        outcome = Outcome.UNCLEAR
+    outcome, constant, queries = _fit(xs, points, terms, explained)
     return Growth(
         name,
         route.requests,

@@ -8,6 +8,7 @@ first columns already serve; what writes would cost more than reads gain.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from itertools import takewhile
 
 import msgspec
 
@@ -185,46 +186,66 @@ def _choose(
     chosen: _Chosen = []
     while open_ and len(chosen) < INDEXES_MOST:
         now = _with(existing, chosen)
-        scored: list[tuple[float, int, int]] = []
-        for place, bundle in enumerate(open_):
-            concerned = [item for item in items if bundle[0][0].name.lower() in item.tables]
+        scored: list[_Score] = []
+        for bundle in open_:
+            table = bundle[0][0]
+            concerned = [item for item in items if table.name.lower() in item.tables]
             then = _with(now, bundle)
-            gain, best_alone = (
-                -WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle),
-                0.0,
-            )
-            for item in concerned:
-                before, after = item.outcome(now).cost, item.outcome(then).cost
-                saved = max(before - after, 0.0)
-                gain += item.statement.weight_ms * saved / first[id(item)]
-                if saved >= COST_ALONE:
-                    best_alone = max(best_alone, saved / max(before, 1e-9))
-            worth = (
-                gain > 0
-                and best_alone > 0
-                and (gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE)
-            )
-            if (bundle[0][0].rows or 0) < SMALL_TABLE_ROWS:
-                worth = worth and gain >= SMALL_GAIN_LEAST * total
-            if worth and best_alone >= GAIN_ALONE / 2:
+            gain, best_alone = _gain(concerned, now, then, first)
+            gain -= WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle)
+            if _is_worth(gain, best_alone, total, table.rows or 0):
                 sorts = sum(item.outcome(then).sorts for item in concerned)
-                scored.append((gain, sorts, place))
+                scored.append((gain, sorts, bundle))
         if not scored:
             return chosen
-        most = max(score[0] for score in scored)
-        near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
-        # Of equals, the one that leaves nothing to sort lasts longest as the table grows; then the
-        # smallest.
-        _, _, place = min(
-            near, key=lambda score: (score[1], _columns_in(open_[score[2]]), score[2])
-        )
-        chosen += [entry for entry in open_[place] if entry not in chosen]
-        del open_[place]
+        best = _best(scored)
+        chosen += [entry for entry in best if entry not in chosen]
+        open_.remove(best)
     return chosen
+
+
+_Score = tuple[float, int, _Chosen]  # milliseconds saved, statements that still sort, the indexes
+
+
+def _best(scored: list[_Score]) -> _Chosen:
+    """The bundle that saves most. Of near equals, the one that leaves nothing to sort lasts longest
+    as the table grows; then the smallest.
+    """
+    most = max(gain for gain, _, _ in scored)
+    near = [score for score in scored if score[0] >= most * (1 - NEARLY)]
+    return min(near, key=lambda score: (score[1], _columns_in(score[2])))[2]
 
 
 def _columns_in(bundle: _Chosen) -> int:
     return sum(len(index.columns) for _, index in bundle)
+
+
+def _gain(
+    items: list[_Item],
+    now: dict[str, list[Index]],
+    then: dict[str, list[Index]],
+    first: dict[int, float],
+) -> tuple[float, float]:
+    """(milliseconds of the workload that the statements save, the largest share that one of them
+    saves of its own cost). `first` has the cost of each without any advice.
+    """
+    gain = best_alone = 0.0
+    for item in items:
+        before, after = item.outcome(now).cost, item.outcome(then).cost
+        saved = max(before - after, 0.0)
+        gain += item.statement.weight_ms * saved / first[id(item)]
+        if saved >= COST_ALONE:
+            best_alone = max(best_alone, saved / max(before, 1e-9))
+    return gain, best_alone
+
+
+def _is_worth(gain: float, best_alone: float, total: float, rows: int) -> bool:
+    """Whether an index saves enough of the workload's time, or of one statement's."""
+    if gain <= 0 or best_alone < GAIN_ALONE / 2:
+        return False
+    if rows < SMALL_TABLE_ROWS and gain < SMALL_GAIN_LEAST * total:
+        return False
+    return gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE
 
 
 def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Chosen]:
@@ -232,20 +253,21 @@ def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Ch
     alone finds nothing.
     """
     results: list[_Chosen] = []
+
+    def add(table: Table, indexes: list[tuple[str, ...]]) -> None:
+        bundle = _bundle(table, indexes) if (table.rows or 0) >= rows_least else []
+        if bundle and bundle not in results:
+            results.append(bundle)
+
     for item in items:
         for name, listed in candidates(item.needs).items():
             table = schema.table(name)
-            if table is None or (table.rows or 0) < rows_least:
-                continue
-            for columns in listed:
-                bundle = _bundle(table, [columns])
-                if bundle and bundle not in results:
-                    results.append(bundle)
+            if table is not None:
+                for columns in listed:
+                    add(table, [columns])
         for need in item.needs:
-            for sides in need.either if (need.table.rows or 0) >= rows_least else ():
-                bundle = _bundle(need.table, [(column,) for column, _ in sides])
-                if bundle and bundle not in results:
-                    results.append(bundle)
+            for sides in need.either:
+                add(need.table, [(column,) for column, _ in sides])
     return results
 
 
@@ -396,34 +418,16 @@ def size_of(table: Table, columns: Sequence[str]) -> int:
 
 def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Table) -> str:
     texts = []
-    links = {link.column for link in need.links}
-    finds = []
-    for column in columns:
-        if column in need.equal or column in links:
-            finds.append(column)
-        else:
-            break
+    keys = {*need.equal, *(link.column for link in need.links)}
+    finds = list(takewhile(keys.__contains__, columns))
     rest = columns[len(finds) :]
-    sides = [column for group in need.either for column, _ in group]
     if finds:
         texts.append("finds the rows by " + ", ".join(finds))
-    elif columns[0] in sides and columns[0] not in need.ranges:
-        others = ", ".join(dict.fromkeys(column for column in sides if column != columns[0]))
-        texts.append(
-            f"finds the rows of one side of an OR by {columns[0]}"
-            + (f", in addition to an index on {others}" if others else "")
-        )
-        rest = rest[1:]
-    order = [column for column, _ in need.order if column not in finds]
-    if order and rest[: len(order)] == tuple(order):
-        texts.append(f"returns them in order of {', '.join(order)}, so no sort is needed")
-        rest = rest[len(order) :]
-    elif rest and rest[0] in need.ranges:
-        texts.append(f"{'and ' if finds else 'finds '}the range of {rest[0]}")
-        rest = rest[1:]
-    elif need.group and rest[: len(need.group)] == need.group:
-        texts.append(f"returns the groups of {', '.join(need.group)} in order")
-        rest = rest[len(need.group) :]
+    else:
+        side = _one_side(need, columns[0])
+        texts += side
+        rest = rest[len(side) :]
+    texts += _by_the_rest(need, finds, rest)
     if need.used is not None and need.used <= {*columns, *(c.lower() for c in table.primary_key)}:
         texts.append("answers without reading the table")
     share = _measured(statement, need, columns)
@@ -453,6 +457,28 @@ def _partial(
     )
 
 
+def _one_side(need: Need, column: str) -> list[str]:
+    """What a column does as one side of an OR; nothing if it is none."""
+    sides = [side for group in need.either for side, _ in group]
+    if column not in sides or column in need.ranges:
+        return []
+    others = ", ".join(dict.fromkeys(side for side in sides if side != column))
+    beside = f", in addition to an index on {others}" if others else ""
+    return [f"finds the rows of one side of an OR by {column}{beside}"]
+
+
+def _by_the_rest(need: Need, finds: list[str], rest: tuple[str, ...]) -> list[str]:
+    """What the columns do that follow those by which rows are found."""
+    order = [column for column, _ in need.order if column not in finds]
+    if order and rest[: len(order)] == tuple(order):
+        return [f"returns them in order of {', '.join(order)}, so no sort is needed"]
+    if rest and rest[0] in need.ranges:
+        return [f"{'and ' if finds else 'finds '}the range of {rest[0]}"]
+    if need.group and rest[: len(need.group)] == need.group:
+        return [f"returns the groups of {', '.join(need.group)} in order"]
+    return []
+
+
 def redundant_indexes(
     schema: Schema, advice: Sequence[IndexAdvice] = ()
 ) -> list[tuple[str, str, str]]:
@@ -469,19 +495,20 @@ def redundant_indexes(
         for index in sorted(table.indexes, key=lambda index: -len(index.columns)):
             if index.unique or not index.is_plain:
                 continue
-            for other in staying:
-                longer = (
-                    len(other.columns) > len(index.columns)
-                    or other.unique
-                    or other.name < index.name
-                )
-                if other.name != index.name and longer and _leads(index.columns, other.columns):
-                    results.append((table.name, index.name, other.name or "the primary key"))
-                    staying = [
-                        one for one in staying if one.name != index.name
-                    ]  # what goes serves no one
-                    break
+            other = next((other for other in staying if _serves(other, index)), None)
+            if other is not None:
+                results.append((table.name, index.name, other.name or "the primary key"))
+                # An index that goes serves no other one.
+                staying = [one for one in staying if one.name != index.name]
     return results
+
+
+def _serves(other: Index, index: Index) -> bool:
+    """Whether another index serves all that this one does. Of two equal ones the first name stays."""
+    if other.name == index.name or not _leads(index.columns, other.columns):
+        return False
+    longer = len(other.columns) > len(index.columns)
+    return longer or other.unique or other.name < index.name
 
 
 class BareKey(msgspec.Struct, frozen=True):

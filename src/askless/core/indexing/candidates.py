@@ -27,20 +27,25 @@ def candidates(needs: Sequence[Need]) -> dict[str, list[tuple[str, ...]]]:
     return results
 
 
+def _bases(equal: list[str], links: list[str]) -> list[tuple[str, ...]]:
+    """Columns that are compared by =, in every order, with those of joins before or behind them."""
+    bases: list[tuple[str, ...]] = [()]
+    for size in range(1, len(equal) + 1):
+        bases += permutations(equal, size)
+    for link in links:
+        others = [_without(base, [link]) for base in bases]
+        before = [(link, *base) for base in others]
+        bases += before + [(*base, link) for base, old in zip(others, bases, strict=True) if old]
+    return bases
+
+
 def _of(need: Need) -> list[tuple[str, ...]]:
     equal = [*need.equal][:EQUAL_MOST]
     links = list(dict.fromkeys(link.column for link in need.links))
     order = _without([column for column, _ in need.order], equal)
     same_way = len({down for _, down in need.order}) <= 1
-    bases: list[tuple[str, ...]] = [()]
-    for size in range(1, len(equal) + 1):
-        bases += [tuple(chosen) for chosen in permutations(equal, size)]
-    for link in links:
-        bases += [(link, *_without(base, [link])) for base in list(bases)] + [
-            (*_without(base, [link]), link) for base in list(bases) if base
-        ]
     products: list[tuple[str, ...]] = []
-    for base in bases:
+    for base in _bases(equal, links):
         products.append(base)
         products += [(*base, column) for column in need.ranges if column not in base]
         if order and same_way:

@@ -9,13 +9,13 @@ sequence, with the weights that PostgreSQL ships. A cost is not a time, and no r
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from itertools import permutations
 
 import msgspec
 
 from askless.core.indexing.needs import Need, distinct_of
-from askless.core.records.model import Index, Schema
+from askless.core.records.model import Index, Schema, Table
 from askless.core.sql.structure import Structure
 from askless.core.systems import Traits, system_of
 
@@ -89,6 +89,48 @@ def scan(need: Need) -> Path:
     return Path(cost, rows, max(rows * need.kept, 1.0), False, None)
 
 
+def _lower(names: Sequence[str]) -> list[str]:
+    return [name.lower() for name in names]
+
+
+def _covers(need: Need, index: Index, key: Sequence[str]) -> bool:
+    """Whether an index holds all columns that are needed. `key` has those of the primary key that
+    every index carries.
+    """
+    carried = {*_lower(index.columns), *_lower(index.include), *key}
+    return need.used is not None and need.used <= carried
+
+
+def _conditions(need: Need, columns: Sequence[str], bound: frozenset[str]) -> tuple[list[str], int]:
+    """(columns of an index whose conditions narrow a search, how many of its columns lead): those
+    that are compared by = or joined, up to the first range.
+    """
+    conditions: list[str] = []
+    for matched, column in enumerate(columns):
+        if column in bound:
+            continue
+        if column in need.equal:
+            conditions.append(column)
+        elif column in need.ranges:
+            return [*conditions, column], matched + 1
+        else:
+            return conditions, matched
+    return conditions, len(columns)
+
+
+def _checked(need: Need, columns: list[str], conditions: list[str]) -> tuple[str, ...]:
+    """Columns of an index after those that lead: their conditions can still be checked there, before
+    a row is fetched.
+    """
+    compared = {*need.equal, *need.ranges}
+    return tuple(c for c in columns if c in compared and c not in conditions)
+
+
+def _is_many(need: Need, conditions: Sequence[str]) -> bool:
+    """Whether several values of a column make several ranges of an index, one behind the other."""
+    return any(len(p.slots) > 1 for c in conditions for p in need.equal.get(c, ()))
+
+
 def search(
     need: Need,
     index: Index,
@@ -101,58 +143,51 @@ def search(
     none where it has nothing to offer. `bound` columns have a value from another table's row.
     """
     rows = float(max(need.table.rows or 0, 1))
-    columns = [column.lower() for column in index.columns]
-    key = [c.lower() for c in need.table.primary_key]
-    by_key = traits.clustered and key == columns
-    carried = {*columns, *(c.lower() for c in index.include), *(key if traits.clustered else ())}
-    covering = by_key or (need.used is not None and need.used <= carried)
-    share, matched, many = 1.0, 0, False
-    conditions: list[str] = []
-    for column in columns:
-        if column in bound:
-            share /= distinct_of(need.table, column, schema)
-        elif column in need.equal:
-            conditions.append(column)
-            many = many or any(len(p.slots) > 1 for p in need.equal[column])
-        elif column in need.ranges:
-            conditions.append(column)
-            matched += 1
-            break
-        else:
-            break
-        matched += 1
-    share *= need.share(tuple(conditions))
-    delivers = want_order and not many and _delivers(need, columns, bound)
-    if not matched and not delivers and not (covering and not by_key):
+    columns = _lower(index.columns)
+    key = _lower(need.table.primary_key) if traits.clustered else []
+    by_key = bool(key) and key == columns
+    covering = by_key or _covers(need, index, key)
+    conditions, matched = _conditions(need, columns, bound)
+    share = need.share(tuple(conditions))
+    share *= _share_of_keys(need.table, bound.intersection(columns[:matched]), schema)
+    delivers = want_order and not _is_many(need, conditions) and _delivers(need, columns, bound)
+    if not matched and not delivers and (by_key or not covering):
         return []
-    # What is in the index after the columns that lead can still be checked there, before a row is
-    # fetched.
-    checked = [c for c in columns if c not in conditions and (c in need.equal or c in need.ranges)]
+    checked = _checked(need, columns, conditions)
     entries = max(rows * share, 0.5)
-    fetched = max(entries * need.share(tuple(checked)), 0.5) if checked else entries
+    fetched = max(entries * need.share(checked), 0.5) if checked else entries
     leaves = _pages(need) if by_key else _leaves(need, columns, rows)
     cost = _descent(rows)
     cost += math.ceil(leaves * share) * (traits.random if matched else SEQUENTIAL)
     cost += entries * (ENTRY + (len(conditions) + len(checked) + 1) * OPERATOR) + fetched * ROW
-    joined = 1.0
-    for column in bound:
-        joined /= distinct_of(need.table, column, schema)
-    given = max(rows * need.kept * joined, 1e-3 if bound else 1.0)
-    if covering:
-        return [Path(cost, entries, given, delivers, index)]
-    scattered, in_order = _heap(need, columns, fetched, traits)
-    results = [
-        Path(
-            cost + min(scattered, in_order),
-            entries,
-            given,
-            delivers and in_order <= scattered,
-            index,
-        )
-    ]
-    if delivers and in_order > scattered:
-        results.append(Path(cost + in_order, entries, given, True, index))
-    return results
+    result = Path(cost, entries, _rows_given(need, bound, schema), delivers, index)
+    return [result] if covering else _with_heap(result, _heap(need, columns, fetched, traits))
+
+
+def _rows_given(need: Need, bound: frozenset[str], schema: Schema) -> float:
+    """Rows that remain of a table for one row of those it is joined with."""
+    joined = _share_of_keys(need.table, bound, schema)
+    return max(max(need.table.rows or 0, 1) * need.kept * joined, 1e-3 if bound else 1.0)
+
+
+def _share_of_keys(table: Table, columns: Iterable[str], schema: Schema) -> float:
+    """The share of a table's rows that have one value of each of these columns."""
+    share = 1.0
+    for column in columns:
+        share /= distinct_of(table, column, schema)
+    return share
+
+
+def _with_heap(path: Path, heap: tuple[float, float]) -> list[Path]:
+    """The ways to fetch the rows that an index names: as they lie, or in the index's order."""
+    scattered, in_order = heap
+    delivers = path.ordered and in_order <= scattered
+    cheapest = msgspec.structs.replace(
+        path, cost=path.cost + min(scattered, in_order), ordered=delivers
+    )
+    if path.ordered and not delivers:
+        return [cheapest, msgspec.structs.replace(path, cost=path.cost + in_order)]
+    return [cheapest]
 
 
 def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
@@ -262,6 +297,10 @@ def cost_of(
     return min(results, key=lambda outcome: outcome.cost)
 
 
+def _part_of(touched: dict[str, float], part: float) -> dict[str, float]:
+    return {table: max(count * part, 1.0) for table, count in touched.items()}
+
+
 def _left_deep(
     order: Sequence[Need], structure: Structure, indexes: dict[str, list[Index]], schema: Schema, traits: Traits,
     limit: float | None,
@@ -273,8 +312,8 @@ def _left_deep(
         first, indexes.get(first.table.name.lower(), []), frozenset(), traits, schema, wants
     ):
         cost, rows, touched = path.cost, path.rows, {first.table.name: path.touched}
-        used = [path.index, *path.also] if path.index is not None else []
-        pipelined = True
+        used = list(filter(None, [path.index, *path.also]))
+        pipelined = not structure.group_by and not structure.aggregates
         seen = {first.table.name.lower()}
         for need in order[1:]:
             name = need.table.name.lower()
@@ -284,20 +323,14 @@ def _left_deep(
             cost += step[0]
             touched[need.table.name] = step[1]
             rows = max(rows * step[2], 1.0)
-            used += [step[3]] if step[3] is not None else []
+            used += filter(None, [step[3]])
             pipelined = pipelined and step[4]
             seen.add(name)
         sorts = bool(structure.order_by) and not path.ordered
-        if (
-            limit is not None
-            and not sorts
-            and pipelined
-            and not structure.group_by
-            and not structure.aggregates
-        ):
+        if limit is not None and not sorts and pipelined:
             part = min(limit / max(rows, 1.0), 1.0)
             cost *= part
-            touched = {table: max(count * part, 1.0) for table, count in touched.items()}
+            touched = _part_of(touched, part)
         if sorts and rows > 1:
             cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
         results.append(Outcome(cost, touched, tuple(used), sorts))

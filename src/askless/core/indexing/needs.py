@@ -61,54 +61,72 @@ def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]
     return [_need(structure, table, schema, shares) for table in tables]
 
 
+def _is_of(predicate: Predicate, table: Table) -> bool:
+    """Whether a predicate is about a column of a table."""
+    column = predicate.column
+    return column.table.lower() == table.name.lower() and table.column(column.name) is not None
+
+
+# What no index answers still keeps rows out: one in ten remains, for want of anything better.
+_UNINDEXED_SHARE = 0.1
+
+
+def _is_unindexed(predicate: Predicate, table: str) -> bool:
+    inside = predicate.inside or predicate.operator in ("like", "ilike")
+    return inside and predicate.column.table.lower() == table
+
+
+_Conditions = dict[str, tuple[Predicate, ...]]
+
+
+def _conditions(structure: Structure, table: Table) -> tuple[_Conditions, _Conditions]:
+    """The predicates that narrow a search by a column: (by =, by a range)."""
+    equal: _Conditions = {}
+    ranges: _Conditions = {}
+    for predicate in structure.predicates:
+        if not predicate.filters or predicate.inside or not _is_of(predicate, table):
+            continue
+        column, operator = predicate.column.name.lower(), predicate.operator
+        if operator == "is null" or (operator in ("=", "in", "any") and predicate.slots):
+            equal[column] = (*equal.get(column, ()), predicate)
+        elif operator in _RANGES:
+            ranges[column] = (*ranges.get(column, ()), predicate)
+    return equal, ranges
+
+
+def _used(structure: Structure, table: Table, cut: set[str]) -> frozenset[str] | None:
+    """The columns that a statement needs of a table; None if it needs the row itself: for all
+    columns, for the whole of one that indexes cut, or to write it.
+    """
+    names = (table.name.lower(), "")
+    used = {column.name.lower() for column in structure.used if column.table.lower() in names}
+    if "*" in used or not structure.used or structure.kind != "select" or used & cut:
+        return None
+    return frozenset(column for column in used if table.column(column) is not None)
+
+
 def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) -> Need:
     name = table.name.lower()
-    mine = [
-        p
-        for p in structure.predicates
-        if p.filters and not p.inside and p.column.table.lower() == name
-    ]
-    equal: dict[str, tuple[Predicate, ...]] = {}
-    ranges: dict[str, tuple[Predicate, ...]] = {}
-    for predicate in mine:
-        column = predicate.column.name.lower()
-        if table.column(column) is None:
-            continue
-        if (
-            predicate.operator in ("=", "in", "any") and predicate.slots
-        ) or predicate.operator == "is null":
-            equal[column] = (*equal.get(column, ()), predicate)
-        elif predicate.operator in _RANGES:
-            ranges[column] = (*ranges.get(column, ()), predicate)
+    equal, ranges = _conditions(structure, table)
     by_column = {**ranges, **equal}
 
     def share(columns: tuple[str, ...]) -> float:
         chosen = [p for column in columns for p in by_column.get(column, ())]
         return _share(table, chosen, schema, shares) if chosen else 1.0
 
-    used = {column.name.lower() for column in structure.used if column.table.lower() in (name, "")}
     # An index that holds the beginning of a text finds rows by it: the text itself, and its order,
     # are in the row.
     cut = {column.name.lower() for column in table.columns if is_cut(column.type, schema.system)}
-    # A write goes to the row itself, whatever an index holds.
-    whole = "*" in used or not structure.used or structure.kind != "select" or bool(used & cut)
     order, group = _order(structure, name), _group(structure, name)
     either = tuple(
         tuple((p.column.name.lower(), _share(table, [p], schema, shares)) for p in sides)
         for sides in structure.either
-        if all(
-            p.column.table.lower() == name and table.column(p.column.name) is not None
-            for p in sides
-        )
+        if all(_is_of(p, table) for p in sides)
     )
     remaining = share(tuple(by_column))
     for sides in either:
         remaining *= min(sum(kept for _, kept in sides), 1.0)
-    for predicate in structure.predicates:  # what no index answers still keeps rows out
-        if predicate.column.table.lower() == name and (
-            predicate.inside or predicate.operator in ("like", "ilike")
-        ):
-            remaining *= 0.1
+    remaining *= _UNINDEXED_SHARE ** sum(_is_unindexed(p, name) for p in structure.predicates)
     return Need(
         table=table,
         equal=equal,
@@ -116,9 +134,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         links=tuple(_links(structure, name)),
         order=() if cut & {column for column, _ in order} else order,
         group=() if cut & set(group) else group,
-        used=None
-        if whole
-        else frozenset(column for column in used if table.column(column) is not None),
+        used=_used(structure, table, cut),
         either=either,
         kept=max(remaining, 1e-9),
         share=share,

@@ -45,6 +45,31 @@ class JoinTotals(msgspec.Struct, frozen=True):
         return self.parents + sum(self.children.values())
 
 
+_Sample = Sequence[tuple[Value, ...]]
+
+
+def _is_key(
+    samples: Sequence[_Sample], place: int, stats: ShapeStats, structure: Structure
+) -> bool:
+    """Whether rows with one value of a column have the same values of all columns of the main
+    table.
+    """
+    own = [
+        i
+        for i, column in enumerate(stats.statement.sampled)
+        if structure.outputs[column].column.table == structure.main
+    ]
+    return all(
+        len({row[place] for row in sample}) == len({tuple(row[i] for i in own) for row in sample})
+        for sample in samples
+    )
+
+
+def _distinct(groups: Sequence[_Sample], place: int) -> int:
+    """Values of a column that are not NULL, counted in each group by itself."""
+    return sum(len({row[place] for row in group} - {None}) for group in groups)
+
+
 def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> JoinTotals | None:
     """What the kept results of a shape show; None where their keys can't be said."""
     if not structure.joins or not structure.main or structure.distinct or structure.group_by:
@@ -54,23 +79,12 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
     if parent is None:
         return None
     samples = [example.sample for example in stats.examples if example.sample]
-    own = [
-        place
-        for place, column in enumerate(stats.statement.sampled)
-        if structure.outputs[column].column.table == structure.main
-    ]
-    if any(
-        len({row[parent] for row in sample}) != len({tuple(row[i] for i in own) for row in sample})
-        for sample in samples
-    ):
-        return None  # rows of one key that differ: it is not a key
+    if not _is_key(samples, parent, stats, structure):
+        return None
     groups = [group for sample in samples for group in _groups(sample, parent)]
     if not groups:
         return _cut_short(samples, parent, places, structure)
-    children = {
-        table: sum(len({row[place] for row in group} - {None}) for group in groups)
-        for table, place in places.items()
-    }
+    children = {table: _distinct(groups, place) for table, place in places.items()}
     tables = {output.column.table for output in structure.outputs}
     return JoinTotals(
         rows=sum(map(len, groups)),

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from askless.core.records.model import Load, Model, Request, parents_of
+from askless.core.records.model import Load, Model, Request, Statement, parents_of
 from askless.core.sql.slots import Value
 from askless.core.sql.value_equality import meaning
 
@@ -60,9 +60,10 @@ def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Ori
     if load is None or load.kind != "lazy" or not load.relation:
         return None
     model = models.get((load.orm, load.model))
-    relation = model.relations.get(load.relation) if model is not None else None
-    columns = (relation.local or model.keys) if model is not None and relation is not None else ()
-    if model is None or relation is None or not columns or not model.table:
+    if model is None or not model.table or load.relation not in model.relations:
+        return None
+    columns = model.relations[load.relation].local or model.keys
+    if not columns:
         return None
     # What a model has from its parent is in the parent's table, and its key is the parent's.
     parents = parents_of(load.orm, model, models)
@@ -150,6 +151,37 @@ def _earlier(request: Request, own: str, last: int) -> list[list[int]]:
     return list(results.values())
 
 
+def _values_of(request: Request, where: list[int], position: int) -> tuple[dict[Value, int], int]:
+    """(the values of a sampled column with the query that had each first, the rows looked at)."""
+    first_seen: dict[Value, int] = {}
+    taken = 0
+    for i in where:
+        sample = request.samples[i] or ()
+        for row in sample:
+            if position < len(row):
+                first_seen.setdefault(meaning(row[position]), i)
+        taken += len(sample)
+        if taken >= ROWS_MOST:
+            break
+    return first_seen, taken
+
+
+def _column_at(statement: Statement, index: int) -> tuple[str, str]:
+    """(table, name) of a column of a result: what the driver said, else what the statement says."""
+    if index < len(statement.origins) and statement.origins[index]:
+        table, _, name = statement.origins[index].rpartition(".")
+        return table, name
+    name = statement.columns[index] if index < len(statement.columns) else ""
+    structure = statement.structure  # parsed only if its values fit
+    if structure is None:
+        return "", name
+    outputs = structure.outputs
+    if index < len(outputs) and not any(output.star for output in outputs):
+        column = outputs[index].column
+        return column.table or structure.main, column.name or name
+    return structure.main, name
+
+
 def _columns(
     request: Request,
     where: list[int],
@@ -161,30 +193,11 @@ def _columns(
     statement = request.statement(where[0])
     rows = sum(request.rows[i] for i in where)
     for position, column_index in enumerate(statement.sampled):
-        first_seen: dict[Value, int] = {}
-        taken = 0
-        for i in where:
-            for row in request.samples[i] or ():
-                if position < len(row):
-                    first_seen.setdefault(meaning(row[position]), i)
-            taken += len(request.samples[i] or ())
-            if taken >= ROWS_MOST:
-                break
+        first_seen, taken = _values_of(request, where, position)
         matched = [key for key, i in wanted.items() if first_seen.get(key, i) < i]
         if len(matched) < 2 or len(matched) < 0.9 * _expected(wanted, first_seen, rows, taken):
             continue
-        shape = statement.structure  # parsed only if its values fit
-        name = statement.columns[column_index] if column_index < len(statement.columns) else ""
-        table = shape.main if shape else ""
-        if (
-            shape is not None
-            and column_index < len(shape.outputs)
-            and not any(o.star for o in shape.outputs)
-        ):
-            output = shape.outputs[column_index]
-            table, name = output.column.table or table, output.column.name or name
-        if column_index < len(statement.origins) and statement.origins[column_index]:
-            table, _, name = statement.origins[column_index].rpartition(".")
+        table, name = _column_at(statement, column_index)
         named, close = _names_fit(table, name, child_table, child_column)
         order = [value for value in first_seen if value in wanted]
         results.append(

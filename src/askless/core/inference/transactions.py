@@ -54,14 +54,21 @@ def takes_lock(statement: Statement) -> bool:
     return bool(_LOCKS_AT_ONCE.match(statement.shape.text))
 
 
+def _words_of(request: Request) -> dict[int, tuple[bool, bool, bool]]:
+    """Whether a statement begins a transaction, ends one, takes a lock; of those that are noise."""
+    words = {}
+    for number in set(request.statements):
+        statement = request.tables.statements[number]
+        if statement.shape.noise:
+            turn = turn_of(statement.shape.text)
+            words[number] = turn is True, turn is False, takes_lock(statement)
+    return words
+
+
 def transactions_of(request: Request) -> Iterator[Transaction]:
     """The transactions of a request that hold a query, in the order of their ends."""
     inside, connections = request.in_transaction, request.connections
-    words = {
-        number: ((turn := turn_of(shape.text)) is True, turn is False, takes_lock(statement))
-        for number in set(request.statements)
-        if (statement := request.tables.statements[number]) and (shape := statement.shape).noise
-    }
+    words = _words_of(request)
     open_now: dict[int, list[int]] = {}
     plain = (False, False, False)
     for i, number in enumerate(request.statements):

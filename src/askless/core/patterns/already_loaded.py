@@ -163,26 +163,25 @@ def _earlier(
         return None
     own = request.statement(indices[0]).shape.digest
     for i in range(indices[0]):
-        statement = request.statement(i)
-        is_own = statement.shape.digest == own and i != batch
+        is_own = request.statement(i).shape.digest == own and i != batch
         if request.rows[i] < len(wanted) or not request.samples[i] or is_own:
             continue
-        above = statement.structure
-        if above is None or above.kind != "select" or not _holds(above, structure):
-            continue
-        seen = _identities(request, [i], above, structure.main)
-        expected = (
-            len(wanted)
-            if len(request.samples[i] or ()) >= request.rows[i]
-            else min(len(wanted), len(seen))
-        )
-        if (
-            expected >= 2
-            and len(wanted & seen) >= 0.9 * expected
-            and not written_between(view, i, indices[-1], {structure.main.lower()})
+        if _holds_rows(request, i, wanted, structure) and not written_between(
+            view, i, indices[-1], {structure.main.lower()}
         ):
             return i
     return None
+
+
+def _holds_rows(request: Request, i: int, wanted: set[Value], structure: Structure) -> bool:
+    """Whether the result of a query holds the rows, as far as they were kept."""
+    above = request.statement(i).structure
+    if above is None or above.kind != "select" or not _holds(above, structure):
+        return False
+    seen = _identities(request, [i], above, structure.main)
+    whole = len(request.samples[i] or ()) >= request.rows[i]
+    expected = len(wanted) if whole else min(len(wanted), len(seen))
+    return expected >= 2 and len(wanted & seen) >= 0.9 * expected
 
 
 def _holds(above: Structure, structure: Structure) -> bool:

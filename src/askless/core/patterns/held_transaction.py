@@ -150,6 +150,24 @@ def _is_sure(tally: HeldTotals, settings: Settings) -> bool:
     return bool(tally.known) or tally.transactions > 1 or tally.gaps_ns.median >= long_ns
 
 
+def _add_locks(tally: HeldTotals, view: RequestView, before: set[int]) -> None:
+    """What the queries ahead of a pause wrote and locked."""
+    request = view.request
+    for i, table in writes_of(view):
+        if i in before and table != EVERYTHING:
+            tally.written[table] += max(request.rows[i], 0)
+            if request.statement(i).system == "sqlite":
+                tally.locked[_ALL] += 1
+    for i in before:
+        statement = request.statement(i)
+        if takes_lock(statement):
+            tally.locked[_ALL] += 1
+            continue
+        structure = statement.structure if not statement.shape.noise else None
+        if structure is not None and structure.locks and structure.main:
+            tally.locked[f"{plural(max(request.rows[i], 0), 'row')} of {structure.main}"] += 1
+
+
 def _fill(
     tally: HeldTotals, view: RequestView, transaction: Transaction, gaps: list[Gap], longest: Gap
 ) -> None:
@@ -164,22 +182,7 @@ def _fill(
     tally.gaps_ns.extend([longest.lasted_ns])
     tally.idle_ns.extend([sum(max(gap.lasted_ns, 0) for gap in gaps)])
     tally.open_ns.extend([starts[last] + durations[last] - starts[transaction.queries[0]]])
-    before = set(transaction.queries[: longest.place + 1])
-    for i, table in writes_of(view):
-        if i in before:
-            if table == EVERYTHING:
-                continue
-            tally.written[table] += max(request.rows[i], 0)
-            if request.statement(i).system == "sqlite":
-                tally.locked[_ALL] += 1
-    for i in before:
-        statement = request.statement(i)
-        if takes_lock(statement):
-            tally.locked[_ALL] += 1
-            continue
-        asked = statement.structure if not statement.shape.noise else None
-        if asked is not None and asked.locks and asked.main:
-            tally.locked[f"{plural(max(request.rows[i], 0), 'row')} of {asked.main}"] += 1
+    _add_locks(tally, view, set(transaction.queries[: longest.place + 1]))
     errands = _errands_in(request, longest)
     if sum(errand.duration_ns for errand in errands) >= _KNOWN_SHARE * longest.lasted_ns:
         tally.known = 1

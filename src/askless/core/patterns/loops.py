@@ -33,24 +33,31 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
         return Variant.EXISTS
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
-    load = tally.load
-    if (
-        tally.first_only
-        and not tally.rows_more
-        and not (load is not None and load.relation and not load.many)
-    ):
-        unique = context.schema is not None and context.schema.is_unique(
-            structure.main, tally.key.column.name
-        )
-        if structure.order_by and not unique:
-            return Variant.FIRST
-    if structure.extreme is not None:
+    if structure.extreme is not None or _is_first_of_many(tally, context):
         return Variant.FIRST
+    load = tally.load
     if load is not None and load.kind == "lazy" and load.relation:
         relation = relation_of(load, context.models)
         if relation is not None and relation.link:
             return Variant.LINK_TABLE
         return Variant.TO_MANY if load.many else Variant.TO_ONE
+    return _by_columns(tally, context, above)
+
+
+def _is_first_of_many(tally: Repetition, context: Context) -> bool:
+    """Whether the lookups take the first of several ordered rows that a key may have."""
+    structure, load = tally.stats.parsed, tally.load
+    if not tally.first_only or tally.rows_more or not structure.order_by:
+        return False
+    if load is not None and load.relation and not load.many:
+        return False
+    schema = context.schema
+    return schema is None or not schema.is_unique(structure.main, tally.key.column.name)
+
+
+def _by_columns(tally: Repetition, context: Context, above: Structure | None) -> Variant:
+    """The variant where no ORM named the relation: by the keys' column, by the rows that came."""
+    structure = tally.stats.parsed
     seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
     column, source = tally.key.column, tally.source
     table = column.table or structure.main
@@ -62,11 +69,8 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
             return seen if own and near == column else Variant.LINK_TABLE
         column, table, own = near, near.table, False
     if own:
-        return (
-            Variant.SAME_ROW
-            if _asks_more(structure, above, tally.stats.statement.columns)
-            else seen
-        )
+        more = _asks_more(structure, above, tally.stats.statement.columns)
+        return Variant.SAME_ROW if more else seen
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen

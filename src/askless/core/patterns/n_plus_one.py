@@ -88,20 +88,15 @@ class NPlusOne(ByRequests[Repetition]):
     ) -> None:
         request, stats = view.request, group.stats
         load = request.load(indices[0])
-        asked_for = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
-        name = (stats.shape.digest, asked_for, *call_path(request, indices[0]))
+        if load is not None and load.kind == "eager":
+            # It comes with lookups that are a repetition themselves.
+            view.claimed.add(stats.shape.digest)
+            return
+        name = (stats.shape.digest, _relation(load), *call_path(request, indices[0]))
         tally = self.tallies(view.route).get(name)
         hidden = request.hides_values(indices)
         distinct = len(indices) if hidden else len(set(request.given(indices)))
-        if load is not None and load.kind == "eager":
-            view.claimed.add(
-                stats.shape.digest
-            )  # it comes with lookups that are a repetition themselves
-            return
-        # An ORM caches what it loaded for an object: the same row again and again is for as many
-        # objects.
-        shared = load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
-        objects = len(indices) if shared else distinct
+        objects = len(indices) if _is_for_each_object(load) else distinct
         if objects < 2:
             return
         if tally is not None and tally.examined >= settings.examine_most:
@@ -118,17 +113,9 @@ class NPlusOne(ByRequests[Repetition]):
             return
         key, source = examined
         if tally is None:
-            tally = self.tallies(view.route)[name] = Repetition(
-                stats, key, _load_of(request, indices, key)
-            )
-        tally.examined += 1
-        if hidden:
-            tally.hidden = values_hidden(request.tables)
-        tally.first_only = tally.first_only and _first_only(request, stats.parsed, indices)
-        first, last = indices[0], indices[-1]
-        tally.span_ns += (
-            request.starts_ns[last] + request.durations_ns[last] - request.starts_ns[first]
-        )
+            tally = Repetition(stats, key, _load_of(request, indices, key))
+            self.tallies(view.route)[name] = tally
+        _note(tally, request, indices, hidden)
         add_queries(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:
@@ -147,6 +134,17 @@ class NPlusOne(ByRequests[Repetition]):
             # in other requests of the route all rows may have been there
             if tally.stats.shape.digest not in made:
                 yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
+
+
+def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool) -> None:
+    """What is known of lookups only once they were examined."""
+    tally.examined += 1
+    if hidden:
+        tally.hidden = values_hidden(request.tables)
+    if tally.first_only:
+        tally.first_only = _first_only(request, tally.stats.parsed, indices)
+    ended_ns = request.starts_ns[indices[-1]] + request.durations_ns[indices[-1]]
+    tally.span_ns += ended_ns - request.starts_ns[indices[0]]
 
 
 def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:
@@ -239,6 +237,17 @@ def _first_only(request: Request, structure: Structure, indices: list[int]) -> b
         if offset is not None and (offset >= len(row) or meaning(row[offset]) != 0):
             return False
     return True
+
+
+def _relation(load: Load | None) -> str:
+    return f"{load.model}.{load.relation}" if load is not None and load.relation else ""
+
+
+def _is_for_each_object(load: Load | None) -> bool:
+    """Whether each lookup is for another object, even with equal keys: an ORM caches the to-one
+    relation that it loaded for an object.
+    """
+    return load is not None and load.kind == "lazy" and bool(load.relation) and not load.many
 
 
 PATTERN = NPlusOne()

@@ -34,11 +34,12 @@ def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None
         return None
     objects = totals.objects / totals.results
     single = objects <= 1.0
-    if single and (
-        totals.results < _RESULTS_LEAST or stats.bytes / stats.count < settings.wide_row_bytes
-    ):
-        return None
-    if not single and objects < settings.discarded_rows_least:
+    if single:
+        wide = stats.bytes / stats.count >= settings.wide_row_bytes
+        enough = wide and totals.results >= _RESULTS_LEAST
+    else:
+        enough = objects >= settings.discarded_rows_least
+    if not enough:
         return None
     return _diagnosis(rule, met, structure, column, objects, single)
 

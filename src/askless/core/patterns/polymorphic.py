@@ -149,6 +149,19 @@ def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
     return sorted(steps, key=lambda step: step[0])
 
 
+def _tells_tables(
+    sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]
+) -> int | None:
+    """The column beside the keys' one that tells the table of each look-up; None if there is none."""
+    matched = _in_order(sample, place, steps)
+    if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
+        return None
+    for other in range(len(sample[0])):
+        if other != place and _tells_table(sample, other, matched, steps):
+            return other
+    return None
+
+
 def _followed(
     request: Request, candidates: Sequence[_LookUps], settings: Settings
 ) -> tuple[int, str, str, Sequence[_LookUps]] | None:
@@ -163,17 +176,13 @@ def _followed(
         for place in range(len(sample[0])):
             together = [one for one in candidates if _follows(sample, place, _in_turn([one]))]
             steps = _in_turn(together)
-            if (
-                len({one.table for one in together}) < 2
-                or not settings.repeat_least <= len(steps) <= request.rows[i]
-            ):
+            if len({one.table for one in together}) < 2:
                 continue
-            matched = _in_order(sample, place, steps)
-            if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
+            if not settings.repeat_least <= len(steps) <= request.rows[i]:
                 continue
-            for other in range(len(sample[0])):
-                if other != place and _tells_table(sample, other, matched, steps):
-                    return i, columns[sampled[place]], columns[sampled[other]], together
+            other = _tells_tables(sample, place, steps)
+            if other is not None:
+                return i, columns[sampled[place]], columns[sampled[other]], together
     return None
 
 

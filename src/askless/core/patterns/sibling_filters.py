@@ -29,7 +29,7 @@ from askless.core.patterns.keys import lookup, varying
 from askless.core.records.model import Request
 from askless.core.settings import Settings
 from askless.core.sql.slots import Value
-from askless.core.sql.structure import Structure
+from askless.core.sql.structure import Predicate, Structure
 from askless.core.sql.value_equality import meaning
 
 RULE = Rule(
@@ -115,18 +115,21 @@ def _bucket(
     ]
     if len({p.column for p in ends}) != 1:
         return None
-    if len(ends) == 1 and ends[0].operator == "between" and ends[0].slots == tuple(positions):
-        low, high = ends[0].slots
-    elif len(ends) == 2:
-        slots = {one.operator: one.slots[0] for one in ends}
-        lower, upper = slots.get(">=", slots.get(">")), slots.get("<", slots.get("<="))
-        if lower is None or upper is None:
-            return None
-        low, high = lower, upper
-    else:
+    low, high = _ends_of_range(ends, positions)
+    if low is None or high is None:
         return None
-    starts, stops = [meaning(row[low]) for row in rows], [meaning(row[high]) for row in rows]
-    return Key(low, ends[0].column) if len(set(starts) & set(stops)) >= len(rows) - 1 else None
+    starts, stops = {meaning(row[low]) for row in rows}, {meaning(row[high]) for row in rows}
+    return Key(low, ends[0].column) if len(starts & stops) >= len(rows) - 1 else None
+
+
+def _ends_of_range(ends: list[Predicate], positions: list[int]) -> tuple[int | None, int | None]:
+    """The slots of the lower and the upper end of a range that one or two predicates describe."""
+    if len(ends) == 1 and ends[0].operator == "between" and ends[0].slots == tuple(positions):
+        return positions[0], positions[1]
+    if len(ends) != 2:
+        return None, None
+    slots = {one.operator: one.slots[0] for one in ends}
+    return slots.get(">=", slots.get(">")), slots.get("<", slots.get("<="))
 
 
 def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:

@@ -145,14 +145,7 @@ class StableRead:
         seen: set[tuple[str, ...]] = set()
         address = f"{request.route} {request.path}"
         statements = request.tables.statements
-        reads = {
-            one: shape.digest
-            for one in set(request.statements)
-            if (shape := statements[one].shape).digest in route.shapes
-            and not shape.noise
-            and shape.text.startswith(("select ", "with "))
-            and shape.digest not in view.claimed  # a loop that is to go anyway
-        }
+        reads = _reads_of(view)
         digests, starts = request.digests, request.starts_ns
         parameters, literals = request.parameters, request.literals
         for i, asked in enumerate(request.statements):
@@ -199,37 +192,61 @@ class StableRead:
                 yield diagnosis
 
 
+def _reads_of(view: RequestView) -> dict[int, str]:
+    """The statements of a request that read, without those of a loop that is to go anyway; with the
+    digests of their shapes.
+    """
+    shapes = view.request.tables.statements
+    reads = {}
+    for asked in set(view.request.statements):
+        shape = shapes[asked].shape
+        known = shape.digest in view.route.shapes and shape.digest not in view.claimed
+        if known and not shape.noise and shape.text.startswith(("select ", "with ")):
+            reads[asked] = shape.digest
+    return reads
+
+
+def _is_read_often(tallies: list[ReadTotals]) -> bool:
+    """Whether enough requests from enough addresses read it."""
+    addresses = set().union(*(tally.addresses for tally in tallies))
+    reads = sum(tally.reads for tally in tallies)
+    return reads >= _READS_LEAST and len(addresses) >= _ADDRESSES_LEAST
+
+
+def _merged(tallies: list[ReadTotals]) -> ReadTotals:
+    """The totals of several routes, added up in the order of time."""
+    in_time = sorted(tallies, key=lambda tally: tally.first_ns)
+    whole = ReadTotals(tallies[0].stats, in_time[0].digest, in_time[0].first_ns)
+    for tally in in_time:
+        whole.merge(tally)
+    return whole
+
+
 def _judged(
     asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context
 ) -> Diagnosis | None:
-    addresses = set().union(*(tally.addresses for _, tally in asked))
-    if sum(tally.reads for _, tally in asked) < _READS_LEAST or len(addresses) < _ADDRESSES_LEAST:
-        return None
     structure = asked[0][1].stats.structure
     if structure is None or not structure.repeatable or structure.clock not in ("", "day"):
         return None
-    factors = [route.requests / max(route.looked, 1) for route, _ in asked]
-    reads = sum(tally.reads * factor for (_, tally), factor in zip(asked, factors, strict=True))
-    spent_ns = sum(
-        tally.reads * factor * tally.stats.query_ns
-        for (_, tally), factor in zip(asked, factors, strict=True)
-    )
+    if not _is_read_often([tally for _, tally in asked]):
+        return None
+    reads = spent_ns = 0.0
+    for route, tally in asked:
+        of_route = tally.reads * route.requests / max(route.looked, 1)
+        reads += of_route
+        spent_ns += of_route * tally.stats.query_ns
     elapsed_ns = sum(route.elapsed_ns for route, _ in asked)
     if not elapsed_ns or spent_ns < _SHARE_LEAST * elapsed_ns:
         return None
     asked = sorted(asked, key=lambda pair: (-pair[1].reads, pair[0].route))
-    in_time = sorted((tally for _, tally in asked), key=lambda tally: tally.first_ns)
-    whole = ReadTotals(asked[0][1].stats, in_time[0].digest, in_time[0].first_ns)
-    for tally in in_time:
-        whole.merge(tally)
+    whole = _merged([tally for _, tally in asked])
     live_s = _live_s(
         whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9
     )
     if whole.changes > _CHANGES_MOST * whole.reads or not live_s:
         return None
-    return _diagnosis(
-        [route for route, _ in asked], whole, live_s, reads, spent_ns / elapsed_ns, summary, context
-    )
+    routes = [route for route, _ in asked]
+    return _diagnosis(routes, whole, live_s, reads, spent_ns / elapsed_ns, summary, context)
 
 
 def _diagnosis(

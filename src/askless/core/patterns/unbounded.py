@@ -54,34 +54,36 @@ def _may_grow(stats: ShapeStats, structure: Structure) -> bool:
     )
 
 
+def _because(stats: ShapeStats, structure: Structure, total: int | None) -> list[str]:
+    texts = [f"up to {plural(stats.rows_most, 'row')} from one query without LIMIT"]
+    if total is not None:
+        texts.append(f"{structure.main} has {plural(total, 'row')} now")
+    if not structure.predicates:
+        texts.append("no condition either, so it grows with the table")
+    return texts
+
+
 def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     stats, context = met.stats, met.context
     settings = context.settings
     table = context.schema.table(structure.main) if context.schema else None
     total = table.rows if table is not None else None
-    whole = (
-        total is not None and total >= settings.unbounded_table_least and stats.rows_most >= total
-    )
+    least = settings.unbounded_table_least
+    whole = total is not None and least <= total <= stats.rows_most
     if stats.rows_most < settings.unbounded_rows_least and not whole:
         return None
     requests = max(stats.requests, 1)
     rows, per_request = stats.rows / requests, stats.bytes / requests
     spare_rows = max(rows - PAGE_ROWS, 0)
     filtered = bool(structure.predicates)
-    because = [f"up to {plural(stats.rows_most, 'row')} from one query without LIMIT"]
-    if total is not None:
-        because.append(f"{structure.main} has {plural(total, 'row')} now")
-    if not filtered:
-        because.append("no condition either, so it grows with the table")
-    weight = (
-        f" ({size(per_request, 'bytes')} per request)" if per_request else ""
-    )  # not every source sees bytes
+    because = _because(stats, structure, total)
+    # Not every source sees bytes.
+    weight = f" ({size(per_request, 'bytes')} per request)" if per_request else ""
+    many = rows >= 10 * settings.unbounded_rows_least
     what = "the whole table " if whole else ""
     claim = FindingDraft(
         variant="whole-table" if whole or not filtered else "filtered",
-        severity="urgent"
-        if rows >= 10 * settings.unbounded_rows_least or met.share >= URGENT_SHARE
-        else "worthwhile",
+        severity="urgent" if many or met.share >= URGENT_SHARE else "worthwhile",
         title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
         evidence="keyed" if whole else "repeated",
         evidence_details=(*because, *taken(met.route)),

@@ -75,29 +75,26 @@ def _below(raw: Raw) -> list[Node]:
     for key, value in raw.items():
         if key == "table" and isinstance(value, dict):
             results.append(_table(value))
-        elif key == "nested_loop" and isinstance(value, list):
-            results.append(
-                _joined(
-                    [node for entry in value if isinstance(entry, dict) for node in _below(entry)]
-                )
-            )
-        elif key in _SUBQUERIES and isinstance(value, list):
-            results += [_subquery(entry) for entry in value if isinstance(entry, dict)]
-        elif key == "ordering_operation" and isinstance(value, dict):
-            results += [_step("filesort", value)] if value.get("using_filesort") else _below(value)
-        elif key in _STEPS and isinstance(value, dict):
-            results.append(_step(key, value))
-        elif isinstance(value, dict) and key not in (
-            "cost_info",
-            "r_engine_stats",
-            "query_optimization",
-        ):
-            results += _below(value)
+        elif isinstance(value, dict):
+            results += _one_below(key, value)
         elif isinstance(value, list):
-            results += [
-                node for entry in value if isinstance(entry, dict) for node in _below(entry)
-            ]
+            results += _several_below(key, [entry for entry in value if isinstance(entry, dict)])
     return results
+
+
+def _one_below(key: str, value: Raw) -> list[Node]:
+    if key == "ordering_operation":
+        return [_step("filesort", value)] if value.get("using_filesort") else _below(value)
+    if key in _STEPS:
+        return [_step(key, value)]
+    return [] if key in ("cost_info", "r_engine_stats", "query_optimization") else _below(value)
+
+
+def _several_below(key: str, entries: list[Raw]) -> list[Node]:
+    if key in _SUBQUERIES:
+        return [_subquery(entry) for entry in entries]
+    nodes = [node for entry in entries for node in _below(entry)]
+    return [_joined(nodes)] if key == "nested_loop" else nodes
 
 
 def _total_ms(nodes: list[Node]) -> float | None:
@@ -169,6 +166,13 @@ def _merged(raw: Any) -> Iterator[Raw]:
             yield from _merged(one)
 
 
+def _kind(access: str, key: str, covering: bool) -> str:
+    kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
+    if kind == tree.INDEX_SEARCH and access in _BY_ONE_KEY and key == "PRIMARY":
+        return tree.KEY_SEARCH
+    return tree.INDEX_ONLY if kind == tree.INDEX_SEARCH and covering else kind
+
+
 def _table(raw: Raw) -> Node:
     name = str(raw.get("table_name", ""))
     if not name:
@@ -177,13 +181,10 @@ def _table(raw: Raw) -> Node:
     key = str(raw.get("key", "")) or ", ".join(str(one["key"]) for one in merged)
     product = name.startswith("<")
     children = _below(raw)
-    kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
-    if product:
-        kind = tree.OTHER_SCAN
-    elif kind == tree.INDEX_SEARCH and access in _BY_ONE_KEY and key == "PRIMARY":
-        kind = tree.KEY_SEARCH
-    elif kind == tree.INDEX_SEARCH and raw.get("using_index"):
-        kind = tree.INDEX_ONLY
+    kind = tree.OTHER_SCAN if product else _kind(access, key, bool(raw.get("using_index")))
+    parts = raw.get("used_key_parts") or [
+        part for one in merged for part in one.get("used_key_parts") or ()
+    ]
     return Node(
         kind=kind,
         detail=f"{access} {name}".strip(),
@@ -191,15 +192,7 @@ def _table(raw: Raw) -> Node:
         table="" if product else name,
         index=key,
         covering=bool(raw.get("using_index")),
-        searched=tuple(
-            map(
-                str,
-                raw.get("used_key_parts")
-                or [part for one in merged for part in one.get("used_key_parts") or ()],
-            )
-        )
-        if kind not in (tree.FULL_SCAN, tree.INDEX_SCAN)
-        else (),
+        searched=() if kind in (tree.FULL_SCAN, tree.INDEX_SCAN) else tuple(map(str, parts)),
         children=tuple(children),
         answered=str(raw.get("index_condition", "")),
         filtered=str(raw.get("attached_condition", "")),

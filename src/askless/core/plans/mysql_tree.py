@@ -195,6 +195,15 @@ class _Step:
         return Actual(float(match["rows"]), loops, float(match["time"]) * loops)
 
 
+def _subselect(head: str, children: tuple[Node, ...]) -> Node:
+    kind = tree.SUBQUERY_PER_ROW if "dependent" in head else tree.SUBQUERY
+    return Node(kind, head, children=children, actual=children[0].actual if children else None)
+
+
+def _begins(head: str, words: str) -> bool:
+    return head.startswith(words) or (words == "hash" and " hash " in head)
+
+
 def _node(
     head: str,
     children: tuple[Node, ...],
@@ -204,39 +213,26 @@ def _node(
 ) -> Node:
     """A step by its words, whichever form they come in."""
     if head.startswith("Select #"):
-        per_row = "dependent" in head
-        return Node(tree.SUBQUERY_PER_ROW if per_row else tree.SUBQUERY, head, children=children,
-                    actual=children[0].actual if children else None)  # fmt: skip
-    kind = next(
-        (
-            kind
-            for words, kind in _KINDS
-            if head.startswith(words) or (words == "hash" and " hash " in head)
-        ),
-        tree.OTHER,
-    )
-    on, answered = _ON.search(head), _ANSWERED.search(head)
+        return _subselect(head, children)
+    kind = next((kind for words, kind in _KINDS if _begins(head, words)), tree.OTHER)
+    name = index = condition = ""
+    searched: tuple[str, ...] = ()
     reads = kind in (*tree.READS, tree.OTHER_SCAN)
-    name = on["table"] if on is not None and reads else ""
-    product = name.startswith("<")
-    if (
-        kind == tree.INDEX_SEARCH
-        and head.startswith("Single-row")
-        and on is not None
-        and on["index"] == "PRIMARY"
-    ):
+    if reads and (on := _ON.search(head)) is not None:
+        name, index = on["table"], on["index"] or ""
+    if reads and (answered := _ANSWERED.search(head)) is not None:
+        condition = next(filter(None, (answered["columns"], answered["range"])), "")
+        searched = _searched(answered)
+    if (kind, index) == (tree.INDEX_SEARCH, "PRIMARY") and head.startswith("Single-row"):
         kind = tree.KEY_SEARCH
-    condition = (
-        (answered["columns"] or answered["range"] or "") if answered is not None and reads else ""
-    )
     return Node(
         kind=kind,
         detail=head,
         name=name,
-        table="" if product else name,
-        index=(on["index"] or "") if on is not None and reads else "",
+        table="" if name.startswith("<") else name,
+        index=index,
         covering=head.lower().startswith(("covering", "single-row covering")),
-        searched=_searched(answered) if answered is not None and reads else (),
+        searched=searched,
         outer="left join" in head or "Left hash" in head,
         children=children,
         answered=condition,

@@ -391,55 +391,72 @@ def _unservable(
     """
     if structure is None:
         return []
-    results = []
-    hidden = set()
+    texts, hidden = [], set()
     searched = {column.lower() for column in node.searched}
-    table = schema.table(node.table)
     for predicate in structure.predicates:
         name = predicate.column.name
         if predicate.column.table.lower() != node.table.lower() or name.lower() in searched:
             continue
         given = [values[slot] for slot in predicate.slots if slot < len(values)]
-        column = table.column(name) if table is not None else None
-        text = ""
         if predicate.inside and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):
-            # The parser has names of its own for some functions: only what the server writes too is
-            # the statement's.
-            written = (
-                re.search(rf"\b{re.escape(predicate.inside)}\s*\(", node.filtered, re.I) is not None
-            )
-            function = (
-                f"{predicate.inside}()" if written or predicate.inside in _COMMON else "a function"
-            )
-            text = f"{function} around {name} prevents the use of an index on that column"
-            text += _expression_index(
-                node.table, predicate, schema.system, column.type if column is not None else ""
-            )
+            texts.append(_behind_function(node, predicate, schema))
             hidden.add(name)
-        elif predicate.operator in ("like", "ilike") and any(
-            isinstance(v, str) and v[:1] in ("%", "_") for v in given
-        ):
-            text = f"the LIKE on {name} starts with a wildcard, so an index can't be used: "
-            text += (
-                _wildcard_index(node.table, name, schema)
-                or "full-text search, or a trigram index, can"
+        elif predicate.operator in ("like", "ilike") and _has_wildcard_first(given):
+            texts.append(
+                f"the LIKE on {name} starts with a wildcard, so an index can't be used: "
+                + (
+                    _wildcard_index(node.table, name, schema)
+                    or "full-text search, or a trigram index, can"
+                )
             )
-        elif (
-            system_of(schema.system).number_hides_text
-            and column is not None
-            and any(word in column.type.upper() for word in _TEXTS)
-            and any(isinstance(v, int | float) and not isinstance(v, bool) for v in given)
-        ):
-            text = f"{name} is a text but is compared with a number, so every row is converted and no index on it is used: pass a text"
-        if text:
-            results.append(Observation(node, "unservable", text))
-    for cast in _CAST.finditer(node.filtered):
-        if (
-            cast["column"] not in hidden
-            and table is not None
-            and table.column(cast["column"]) is not None
-        ):
-            text = f"the value's type makes the server convert {cast['column']} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
-            results.append(Observation(node, "unservable", text))
-            break
-    return results
+        elif _is_text_by_number(node, name, given, schema):
+            texts.append(
+                f"{name} is a text but is compared with a number, so every row is converted and no index on it is used: pass a text"
+            )
+    texts += _converted(node, hidden, schema)
+    return [Observation(node, "unservable", text) for text in texts]
+
+
+def _behind_function(node: Node, predicate: Predicate, schema: Schema) -> str:
+    """A function around a column. The parser has names of its own for some functions: only what the
+    server writes too is the statement's.
+    """
+    name, function = predicate.column.name, predicate.inside
+    written = re.search(rf"\b{re.escape(function)}\s*\(", node.filtered, re.I) is not None
+    spoken = f"{function}()" if written or function in _COMMON else "a function"
+    type_ = _type_of(node.table, name, schema)
+    index = _expression_index(node.table, predicate, schema.system, type_)
+    return f"{spoken} around {name} prevents the use of an index on that column{index}"
+
+
+def _type_of(table: str, name: str, schema: Schema) -> str:
+    """The type of a column, '' if it is not known."""
+    known = schema.table(table)
+    column = known.column(name) if known is not None else None
+    return column.type if column is not None else ""
+
+
+def _has_wildcard_first(values: Sequence[Value]) -> bool:
+    return any(isinstance(value, str) and value[:1] in ("%", "_") for value in values)
+
+
+def _is_text_by_number(node: Node, name: str, values: Sequence[Value], schema: Schema) -> bool:
+    """Whether a text is compared with a number, on a server that then converts each row's text."""
+    if not system_of(schema.system).number_hides_text:
+        return False
+    type_ = _type_of(node.table, name, schema).upper()
+    return any(word in type_ for word in _TEXTS) and any(
+        isinstance(value, int | float) and not isinstance(value, bool) for value in values
+    )
+
+
+def _converted(node: Node, hidden: set[str], schema: Schema) -> list[str]:
+    """The first column that the server converts row by row because of a value's type."""
+    table = schema.table(node.table)
+    for cast in _CAST.finditer(node.filtered) if table is not None else ():
+        column = cast["column"]
+        if column not in hidden and table is not None and table.column(column) is not None:
+            return [
+                f"the value's type makes the server convert {column} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
+            ]
+    return []

@@ -114,22 +114,18 @@ def _without_records(lines: Lines) -> Lines:
     return results
 
 
+_DRAWN = re.compile("[│─━║]")
+_SEVERAL = re.compile(r"\|.*\|.*\||^[|\s]*[|`]--")  # columns of a table, or the branches of a tree
+
+
 def _without_borders(lines: Lines) -> Lines:
     """Bars and lines around a table of one column. SQLite's trees and tables of several columns are
     left alone.
     """
-    flat = [
-        line.translate(_BOX) if "│" in line or "─" in line or "━" in line or "║" in line else line
-        for line in lines
-    ]
+    flat = [line.translate(_BOX) if _DRAWN.search(line) else line for line in lines]
     filled = [line for line in _filled(flat) if not _RULE.match(line)]
-    several = any(line.count("|") > 2 for line in filled)
     ended = [line for line in filled if line.rstrip().endswith("|")]
-    if (
-        several
-        or any(re.match(r"^[|\s]*[|`]--", line) for line in filled)
-        or len(ended) * 2 < len(filled) + 1
-    ):
+    if len(ended) * 2 < len(filled) + 1 or any(_SEVERAL.search(line) for line in filled):
         return lines
     begun = all(line.lstrip().startswith("|") for line in ended)
     results = []

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from askless.core.plans import tree
@@ -91,16 +91,15 @@ def _kind(raw: Mapping[str, Any]) -> str:
     return kind
 
 
+_OUTER = re.compile(" (Left|Right|Full) Join")  # of a plan's text form
+
+
 def _node(raw: Mapping[str, Any]) -> Node:
     said = " ".join(value for value in raw.values() if isinstance(value, str))
-    children = [
-        _node(
-            {**child, "Hashed": True}
-            if f"hashed {child.get('Subplan Name', '-').split(' (')[0]}" in said
-            else child
-        )
-        for child in raw.get("Plans", ())
-    ]
+    children = []
+    for child in raw.get("Plans", ()):
+        hashed = f"hashed {child.get('Subplan Name', '-').split(' (')[0]}" in said
+        children.append(_node({**child, "Hashed": True} if hashed else child))
     kind = _kind(raw)
     answered = next((str(raw[key]) for key in _CONDITIONS if raw.get(key)), "")
     filtered = " AND ".join(str(raw[key]) for key in _FILTERS if raw.get(key))
@@ -116,7 +115,7 @@ def _node(raw: Mapping[str, Any]) -> Node:
         index=index,
         covering=kind == tree.INDEX_ONLY,
         searched=_columns(answered) if kind in (tree.INDEX_SEARCH, tree.INDEX_ONLY, tree.BITMAP) else (),
-        outer=join in ("Left", "Right", "Full") or any(f" {side} Join" in str(raw.get("Node Type")) for side in ("Left", "Right", "Full")),
+        outer=join in ("Left", "Right", "Full") or _OUTER.search(str(raw.get("Node Type"))) is not None,
         children=tuple(children),
         answered=answered,
         filtered=filtered,
@@ -191,24 +190,29 @@ def _estimate(raw: Mapping[str, Any]) -> Estimate | None:
     return Estimate(float(raw["Plan Rows"]), _number(raw, "Total Cost"), _whole(raw, "Plan Width"))
 
 
+def _spilled_kb(raw: Mapping[str, Any]) -> float:
+    """What a sort, an aggregate or a hash join wrote to disk."""
+    spilled = _number(raw, "Disk Usage") or 0.0
+    if raw.get("Sort Space Type") == "Disk":
+        spilled += _number(raw, "Sort Space Used") or 0.0
+    if (_whole(raw, "Hash Batches") or 1) > 1:
+        written = (_whole(raw, "Temp Written Blocks") or 0) * 8
+        spilled += written or _number(raw, "Peak Memory Usage") or 0.0
+    return spilled
+
+
 def _actual(raw: Mapping[str, Any]) -> Actual | None:
     loops = _whole(raw, "Actual Loops")
     if loops is None:
         return None
     time_ms = _number(raw, "Actual Total Time")
     removed = sum(_number(raw, key) or 0.0 for key in raw if key.startswith("Rows Removed by"))
-    spilled = (_number(raw, "Sort Space Used") or 0) if raw.get("Sort Space Type") == "Disk" else 0
-    spilled += _number(raw, "Disk Usage") or 0
-    if (_whole(raw, "Hash Batches") or 1) > 1:
-        spilled += (_whole(raw, "Temp Written Blocks") or 0) * 8 or (
-            _number(raw, "Peak Memory Usage") or 0
-        )
     return Actual(
         rows=_number(raw, "Actual Rows") or 0.0,
         loops=loops,
         total_ms=time_ms * max(loops, 0) if time_ms is not None else None,
         removed=removed,
-        spilled_bytes=int(spilled * 1024),
+        spilled_bytes=int(_spilled_kb(raw) * 1024),
         blocks_hit=_whole(raw, "Shared Hit Blocks") or 0,
         blocks_read=_whole(raw, "Shared Read Blocks") or 0,
     )
@@ -258,19 +262,39 @@ def is_text(text: str) -> bool:
     return named or any(sign in text for sign in ("(cost=", "->", "(actual "))
 
 
+def _lines(text: str) -> Iterator[tuple[int, str]]:
+    """The numbered lines that tell of the plan."""
+    lines = text.splitlines()
+    first = _first_step(lines)
+    for number, line in enumerate(lines, 1):
+        bare = _bare(line)
+        if number >= first and bare.strip() and not FRAME.match(bare):
+            yield number, bare
+
+
+def _leave(stack: list[tuple[int, Raw]], column: int, at_least: int) -> None:
+    """Leave the steps that do not hold what stands in a column."""
+    while len(stack) > at_least and stack[-1][0] >= column:
+        stack.pop()
+
+
+def _column(line: str) -> int:
+    return len(line) - len(line.lstrip())
+
+
+def _is_footer(words: str, column: int, above: int) -> bool:
+    """Whether a line is about planning or the whole statement. Buffers are of the step above."""
+    footer = words.startswith(_FOOTERS) and above < column <= 2
+    return footer and not words.startswith("Buffers:")
+
+
 def read_text(text: str) -> tuple[Node, ...]:
     """The text form. Raises UnreadablePlan, which names the line."""
     stack: list[tuple[int, Raw]] = []
     roots: list[Raw] = []
     section: tuple[int, str] = (-1, "")
-    lines = text.splitlines()
-    first = _first_step(lines)
-    for number, line in enumerate(lines, 1):
-        bare = _bare(line)
-        if number < first or not bare.strip() or FRAME.match(bare):
-            continue
-        column = len(bare) - len(bare.lstrip())
-        words = bare.strip()
+    for number, bare in _lines(text):
+        words, column = bare.strip(), _column(bare)
         arrow = _ARROW.match(bare)
         if arrow or not roots:
             raw = _raw(arrow[2] if arrow else words)
@@ -278,23 +302,18 @@ def read_text(text: str) -> tuple[Node, ...]:
                 raise UnreadablePlan(
                     number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}"
                 )
-            while stack and stack[-1][0] >= column and arrow:
-                stack.pop()
-            if arrow and stack:
-                if section[1] and column > section[0] >= 0:
-                    raw["Subplan Name"] = section[1]
-                    section = (-1, "")
-                stack[-1][1].setdefault("Plans", []).append(raw)
-            else:
-                roots.append(raw)
-            stack.append((column if arrow else -1, raw))
+            column = _column(bare) if arrow else -1
+            _leave(stack, column, 0)
+            if stack and column > section[0] >= 0:
+                raw["Subplan Name"] = section[1]
+                section = (-1, "")
+            above = stack[-1][1].setdefault("Plans", []) if stack else roots
+            above.append(raw)
+            stack.append((column, raw))
         elif _SECTION.match(words) and not _PROPERTY.match(words):
-            while len(stack) > 1 and stack[-1][0] >= column:
-                stack.pop()
+            _leave(stack, column, 1)
             section = (column, words)
-        elif words.startswith(_FOOTERS) and column <= 2 and not stack[-1][0] >= column:
-            _property(stack[-1][1] if words.startswith("Buffers:") else {}, words)
-        else:
+        elif not _is_footer(words, column, stack[-1][0]):
             _property(stack[-1][1], words)
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
@@ -324,33 +343,9 @@ def _raw(words: str) -> Raw | None:
     """A step's line as the JSON form has it; None if it is none."""
     match = _MEASURES.search(words)
     head = words[: match.start()].strip() if match is not None else words
-    if (
-        not head
-        or not head[0].isalpha()
-        or (":" in head and "Scan" not in head and " on " not in head)
-    ):
+    if not head[:1].isalpha() or (":" in head and "Scan" not in head and " on " not in head):
         return None
-    raw: Raw = {"Node Type": head}
-    by_index = _BY_INDEX.match(head)
-    scan = _SCAN.match(head)
-    if by_index:
-        raw["Node Type"], raw["Index Name"] = by_index["type"], _plain(by_index["index"])
-    elif scan:
-        raw["Node Type"] = scan["type"].removesuffix(" Backward")
-        on = _ON.match(scan["on"])
-        if scan["index"]:
-            raw["Index Name"] = _plain(scan["index"])
-        if on:
-            name = _plain(on["table"])
-            real = not any(
-                word in scan["type"]
-                for word in ("Function", "CTE", "Values", "WorkTable", "Subquery", "Tuplestore")
-            )
-            if real:
-                raw["Relation Name"] = name
-            elif "CTE" in scan["type"] or "WorkTable" in scan["type"]:
-                raw["CTE Name"] = name
-            raw["Alias"] = _plain(on["alias"]) if on["alias"] else name
+    raw = _step(head)
     if match is None:
         return raw
     if match["rows"]:
@@ -366,6 +361,31 @@ def _raw(words: str) -> Raw | None:
         if match["time"]:
             raw["Actual Total Time"] = float(match["time"])
     return raw
+
+
+def _step(head: str) -> Raw:
+    """What a step's words say of its kind, its index and what it reads."""
+    by_index = _BY_INDEX.match(head)
+    if by_index:
+        return {"Node Type": by_index["type"], "Index Name": _plain(by_index["index"])}
+    scan = _SCAN.match(head)
+    if not scan:
+        return {"Node Type": head}
+    raw: Raw = {"Node Type": scan["type"].removesuffix(" Backward")}
+    if scan["index"]:
+        raw["Index Name"] = _plain(scan["index"])
+    on = _ON.match(scan["on"])
+    if on:
+        name = _plain(on["table"])
+        if "CTE" in scan["type"] or "WorkTable" in scan["type"]:
+            raw["CTE Name"] = name
+        elif not _NO_TABLE.search(scan["type"]):
+            raw["Relation Name"] = name
+        raw["Alias"] = _plain(on["alias"]) if on["alias"] else name
+    return raw
+
+
+_NO_TABLE = re.compile("Function|Values|Subquery|Tuplestore")
 
 
 def _plain(name: str) -> str:

@@ -28,27 +28,34 @@ SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, 
 SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
 
 
+def _odd_times(plan: tuple[Node, ...], total_ms: float) -> list[Observation]:
+    own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
+    if not plan or not total_ms or own_ms <= SUM_MOST * total_ms:
+        return []
+    text = f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the total: parts of this plan were not understood, so the shares are approximate"
+    return [Observation(plan[0], "odd-times", text)]
+
+
+def _per_row(node: Node) -> list[Observation]:
+    loops = node.actual.loops if node.actual is not None else None
+    if loops == 1:
+        return []
+    runs = f" ({loops:,} times)" if loops is not None and loops > 1 else ""
+    text = f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
+    return [Observation(node, "per-row", text)]
+
+
 def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Observation]:
     """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row
     by its key.
     """
-    results: list[Observation] = []
     total_ms = sum(node.total_ms for node in plan)
-    own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
-    if plan and total_ms and own_ms > SUM_MOST * total_ms:
-        text = f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the total: parts of this plan were not understood, so the shares are approximate"
-        results.append(Observation(plan[0], "odd-times", text))
+    results = _odd_times(plan, total_ms)
     cut_short = _cut_short(plan)
     for node in tree.walk(plan):
         actual = node.actual
-        if (
-            node.kind == tree.SUBQUERY_PER_ROW
-            and not one_row
-            and (actual is None or actual.loops != 1)
-        ):
-            runs = f" ({actual.loops:,} times)" if actual is not None and actual.loops > 1 else ""
-            text = f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
-            results.append(Observation(node, "per-row", text))
+        if node.kind == tree.SUBQUERY_PER_ROW and not one_row:
+            results += _per_row(node)
         if actual is None:
             continue
         results += _estimated(node, actual, id(node) in cut_short)

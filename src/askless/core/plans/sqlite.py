@@ -88,6 +88,20 @@ def read(rows: Sequence[tuple[int, int, int, str]], names: Mapping[str, str]) ->
     return tuple(build(ident, detail) for ident, detail in children.get(0, ()))
 
 
+def _kind(line: re.Match[str]) -> str:
+    """The kind of a line that reads a table."""
+    index, scans = line["index"] or "", line["how"] == "SCAN"
+    if not index:
+        return tree.FULL_SCAN if scans else tree.OTHER
+    if line["auto"]:
+        return tree.AUTOMATIC_INDEX
+    if not index.startswith("INDEX"):
+        return tree.FULL_SCAN if scans else tree.KEY_SEARCH
+    if scans:
+        return tree.INDEX_SCAN
+    return tree.INDEX_ONLY if line["covering"] else tree.INDEX_SEARCH
+
+
 def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = ()) -> Node:
     """One line of the plan as a node; a line that is not known keeps its words and is a `step`."""
     result = None if "CONSTANT ROW" in detail else _READ.match(detail)
@@ -97,17 +111,7 @@ def node_of(detail: str, names: Mapping[str, str], children: tuple[Node, ...] = 
     name = result["alias"] or result["name"]
     table = result["name"] if result["alias"] else names.get(name, name)
     searched = tuple(_CONDITION.findall(result["searched"] or ""))
-    index, covering = result["index"] or "", bool(result["covering"])
-    if not index:
-        kind = tree.FULL_SCAN if result["how"] == "SCAN" else tree.OTHER
-    elif result["auto"]:
-        kind = tree.AUTOMATIC_INDEX
-    elif not index.startswith("INDEX"):
-        kind = tree.KEY_SEARCH if result["how"] == "SEARCH" else tree.FULL_SCAN
-    elif result["how"] == "SCAN":
-        kind = tree.INDEX_SCAN
-    else:
-        kind = tree.INDEX_ONLY if covering else tree.INDEX_SEARCH
+    kind, covering = _kind(result), bool(result["covering"])
     if name.startswith("("):
         kind, table = tree.OTHER, ""
     index_name = (result["index_name"] or "") if not result["auto"] else ""

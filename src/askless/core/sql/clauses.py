@@ -4,7 +4,7 @@ DISTINCT.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from typing import Any
 
@@ -107,29 +107,52 @@ def _without_clause(tree: Any, name: str) -> str:
     return ""
 
 
+def _dependent(joins: Sequence[Any], place: int) -> set[int]:
+    """A join and those whose conditions speak of what it joins, directly or through others."""
+    dropped, gone = {place}, {joins[place].this.alias_or_name}
+    while True:
+        more = {
+            i
+            for i, join in enumerate(joins)
+            if i not in dropped
+            and join.args.get("on") is not None
+            and _speaks(join.args["on"], gone)
+        }
+        if not more:
+            return dropped
+        dropped |= more
+        gone |= {joins[i].this.alias_or_name for i in more}
+
+
+def _has_bare_column(tree: Any) -> bool:
+    """Whether a statement has a column without its table's name, and not an alias of its own."""
+    own = {output.alias for output in tree.expressions if output.alias}
+    return any(
+        not column.table and column.name not in own and column.find_ancestor(exp.Select) is tree
+        for column in tree.find_all(exp.Column)
+    )
+
+
+def _leave_out(tree: Any, name: str, gone: set[str]) -> bool:
+    """Take what speaks of some tables out of a clause; whether there was any."""
+    clause = tree.args.get(name)
+    if clause is None or not _speaks(clause, gone):
+        return False
+    remaining = [node for node in clause.expressions if not _speaks(node, gone)]
+    clause.set("expressions", remaining)
+    if not remaining:
+        tree.set(name, None)
+    return True
+
+
 def _without_join(tree: Any, place: int) -> str | None:
     """Leave out a join, with all that speaks of its table; None if nothing of the statement would
     be left.
     """
     joins = tree.args["joins"]
-    gone = {joins[place].this.alias_or_name}
-    dropped = {place}
-    changed = True
-    while changed:  # joins that depend on what goes
-        changed = False
-        for i, join in enumerate(joins):
-            on = join.args.get("on")
-            if i not in dropped and on is not None and _speaks(on, gone):
-                dropped.add(i)
-                gone.add(join.this.alias_or_name)
-                changed = True
-    own = {output.alias for output in tree.expressions if output.alias}
-    bare = (
-        column
-        for column in tree.find_all(exp.Column)
-        if not column.table and column.name not in own
-    )
-    if any(column.find_ancestor(exp.Select) is tree for column in bare):
+    dropped = _dependent(joins, place)
+    gone = {joins[i].this.alias_or_name for i in dropped}
+    if _has_bare_column(tree):
         return None  # a column without its table's name may belong to what goes
     texts = []
     outputs = [node for node in tree.expressions if not _speaks(node, gone)]
@@ -141,14 +164,10 @@ def _without_join(tree: Any, place: int) -> str | None:
     if len(remaining) < len(conditions):
         texts.append(_count(len(conditions) - len(remaining), "condition"))
         _set_where(tree, remaining)
-    for name in ("group", "order"):
-        clause = tree.args.get(name)
-        if clause is not None and _speaks(clause, gone):
-            left = [node for node in clause.expressions if not _speaks(node, gone)]
-            clause.set("expressions", left)
-            texts.append("the sort by it" if name == "order" else "the grouping by it")
-            if not left:
-                tree.set(name, None)
+    if _leave_out(tree, "group", gone):
+        texts.append("the grouping by it")
+    if _leave_out(tree, "order", gone):
+        texts.append("the sort by it")
     if len(dropped) > 1:
         texts.append(_count(len(dropped) - 1, "join"))
     tree.set("joins", [join for i, join in enumerate(joins) if i not in dropped])

@@ -4,7 +4,7 @@ with a value has.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import msgspec
@@ -107,24 +107,25 @@ def _predicate(node: Any, names: Names, required: bool) -> Iterator[Predicate]:
     if isinstance(node, exp.In):
         if isinstance(node.this, exp.Tuple) and len(node.expressions) == 1 and not negated:
             yield from _pairs(node.this, node.expressions[0], names, required)
-            return
-        side, inside = _sided(node.this)
-        if side is not None and node.args.get("query") is None:
-            slots = tuple(slot for slot in map(slot_in, node.expressions) if slot is not None)
-            yield Predicate(
-                names.column(side), "not in" if negated else "in", slots, required, inside
-            )
-        return
-    if isinstance(node, exp.Between):
-        side, inside = _sided(node.this)
-        if side is not None:
-            ends = (slot_in(node.args["low"]), slot_in(node.args["high"]))
-            slots = tuple(slot for slot in ends if slot is not None)
-            yield Predicate(
-                names.column(side), "not between" if negated else "between", slots, required, inside
-            )
-        return
-    yield from _comparison(node, names, required, negated)
+        elif node.args.get("query") is None:
+            operator = "not in" if negated else "in"
+            yield from _of_values(node.this, operator, node.expressions, names, required)
+    elif isinstance(node, exp.Between):
+        operator = "not between" if negated else "between"
+        ends = [node.args["low"], node.args["high"]]
+        yield from _of_values(node.this, operator, ends, names, required)
+    else:
+        yield from _comparison(node, names, required, negated)
+
+
+def _of_values(
+    node: Any, operator: str, values: Sequence[Any], names: Names, required: bool
+) -> Iterator[Predicate]:
+    """A column compared with several values."""
+    side, inside = _sided(node)
+    if side is not None:
+        slots = tuple(slot for slot in map(slot_in, values) if slot is not None)
+        yield Predicate(names.column(side), operator, slots, required, inside)
 
 
 def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Iterator[Predicate]:
@@ -132,12 +133,13 @@ def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Itera
     if operator is None:
         return
     left, right = node.this, node.args.get("expression")
-    if isinstance(node, exp.EQ) and isinstance(left, exp.Tuple) and not negated:
-        yield from _pairs(left, right, names, required)
-        return
-    if isinstance(node, exp.EQ) and isinstance(right, exp.Any) and not negated:
-        yield from _any(left, right.this, names, required)
-        return
+    if isinstance(node, exp.EQ) and not negated:
+        if isinstance(left, exp.Tuple):
+            yield from _pairs(left, right, names, required)
+            return
+        if isinstance(right, exp.Any):
+            yield from _any(left, right.this, names, required)
+            return
     side, inside = _sided(left)
     value = right
     if side is None or slot_in(left) is not None:
@@ -151,9 +153,8 @@ def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Itera
         operator = "is not null" if negated else "is null"
     elif negated:
         operator = "not " + operator
-    yield Predicate(
-        names.column(side), operator, () if number is None else (number,), required, inside, alike
-    )
+    slots = () if number is None else (number,)
+    yield Predicate(names.column(side), operator, slots, required, inside, alike)
 
 
 def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
@@ -220,45 +221,38 @@ def through_values(select: Any, names: Names) -> Iterator[Predicate]:
     """Keys that come as a table of one row: `JOIN (VALUES (?)) AS v(id) ON v.id = t.id`, or
     `(SELECT ? AS id) AS v`.
     """
+    joins = select.args.get("joins") or ()
     given: dict[tuple[str, str], int] = {}
-    for source in [source_of(select), *(join.this for join in select.args.get("joins") or ())]:
-        inner = source.this if isinstance(source, exp.Subquery) else source
-        if (
-            isinstance(inner, exp.Values)
-            and len(inner.expressions) == 1
-            and inner.expressions[0].expressions
-        ):
-            columns = (
-                [column.name for column in source.args["alias"].columns]
-                if source.args.get("alias")
-                else []
-            )
-            values = inner.expressions[0].expressions
-        elif isinstance(inner, exp.Select) and source_of(inner) is None:
-            columns = [node.alias_or_name for node in inner.expressions]
-            values = [bare(node) for node in inner.expressions]
-        else:
-            continue
-        for column, value in zip(columns, values):  # noqa: B905  (a name may be missing)
+    for source in [source_of(select), *(join.this for join in joins)]:
+        for column, value in _one_row(source):
             number = slot_in(value)
             if number is not None:
                 given[source.alias_or_name, column] = number
     if not given:
         return
-    conditions = [
-        select.args.get("where"),
-        *(join.args.get("on") for join in select.args.get("joins") or ()),
-    ]
-    for node in (
-        part
-        for condition in conditions
-        for part in conjuncts(condition)
-        if isinstance(part, exp.EQ)
-    ):
-        for side, other in ((node.left, node.right), (node.right, node.left)):
-            if (
-                isinstance(side, exp.Column)
-                and isinstance(other, exp.Column)
-                and (other.table, other.name) in given
-            ):
-                yield Predicate(names.column(side), "=", (given[other.table, other.name],))
+    for condition in [select.args.get("where"), *(join.args.get("on") for join in joins)]:
+        for part in conjuncts(condition):
+            for side, other in _two_columns(part):
+                if (other.table, other.name) in given:
+                    yield Predicate(names.column(side), "=", (given[other.table, other.name],))
+
+
+def _one_row(source: Any) -> list[tuple[str, Any]]:
+    """The columns and values of a table of one row that a statement spells out."""
+    inner = source.this if isinstance(source, exp.Subquery) else source
+    if isinstance(inner, exp.Values) and len(inner.expressions) == 1:
+        alias = source.args.get("alias")
+        columns = [column.name for column in alias.columns] if alias else []
+        return list(zip(columns, inner.expressions[0].expressions))  # noqa: B905  (a name may be missing)
+    if isinstance(inner, exp.Select) and source_of(inner) is None:
+        return [(node.alias_or_name, bare(node)) for node in inner.expressions]
+    return []
+
+
+def _two_columns(node: Any) -> list[tuple[Any, Any]]:
+    """The columns that an = compares, both ways round."""
+    if not isinstance(node, exp.EQ):
+        return []
+    if not isinstance(node.left, exp.Column) or not isinstance(node.right, exp.Column):
+        return []
+    return [(node.left, node.right), (node.right, node.left)]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import msgspec
@@ -130,30 +130,33 @@ def _writes(tree: Any) -> tuple[str, ...]:
     for node in tree.find_all(exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Copy, exp.Into,
                               exp.Command, exp.Create, exp.Drop, exp.Alter):  # fmt: skip
         if isinstance(node, exp.Command):
-            word = str(node.this).lower()
-            if word in _COMMANDS:
-                into = (
-                    _WRITTEN_BY_COMMAND.match(str(node.expression.this))
-                    if node.expression is not None
-                    else None
-                )
-                known = word in ("replace", "load", "refresh") and into is not None
-                results.append(into[1].lower() if known and into is not None else EVERYTHING)
-        elif isinstance(node, exp.TruncateTable):
-            results += [table.name.lower() for table in node.expressions]
-        elif isinstance(node, exp.Copy):
-            if node.args.get("kind"):  # FROM: rows come in
-                target = node.this.find(exp.Table)
-                results += [target.name.lower()] if target is not None else []
-        elif (
-            isinstance(node, exp.Update | exp.Delete)
-            and (node.args.get("from_") or node.args.get("using")) is None
-        ):
-            results += [table.name.lower() for table in _targets(node)]
+            results += _written_by(node)
         else:
-            target = node.this.find(exp.Table) if node.this is not None else None
-            results += [target.name.lower()] if target is not None else []
-    return tuple(dict.fromkeys(name for name in results if name))
+            results += [table.name.lower() for table in _written_tables(node)]
+    return tuple(dict.fromkeys(filter(None, results)))
+
+
+def _written_by(command: exp.Command) -> list[str]:
+    """What is written by a command that the parser keeps as text."""
+    word = str(command.this).lower()
+    if word not in _COMMANDS:
+        return []
+    if word not in ("replace", "load", "refresh") or command.expression is None:
+        return [EVERYTHING]
+    into = _WRITTEN_BY_COMMAND.match(str(command.expression.this))
+    return [into[1].lower() if into is not None else EVERYTHING]
+
+
+def _written_tables(node: Any) -> list[Any]:
+    if isinstance(node, exp.TruncateTable):
+        return list(node.expressions)
+    if isinstance(node, exp.Copy) and not node.args.get("kind"):
+        return []  # TO: rows go out
+    others = node.args.get("from_") or node.args.get("using")
+    if isinstance(node, exp.Update | exp.Delete) and others is None:
+        return _targets(node)
+    target = node.this.find(exp.Table) if node.this is not None else None
+    return [target] if target is not None else []
 
 
 def _targets(node: Any) -> list[Any]:
@@ -169,15 +172,15 @@ def _other(tree: Any, names: Names) -> Structure:
     if isinstance(tree, exp.Command) and str(tree.this).lower() in _COMMANDS:
         kind = str(tree.this).lower()
     if not kind or kind in ("call", "execute", "do", "exec"):
-        return Structure(kind or "other", tables[0] if tables else "", tables)
+        return Structure(kind or "other", next(iter(tables), ""), tables)
     if isinstance(tree, exp.Command):
         written = _writes(tree)
-        return Structure(
-            "insert" if kind == "replace" else kind, written[0] if written else "", written
-        )
-    target = tree.this.find(exp.Table) if tree.this is not None else None
+        kind = "insert" if kind == "replace" else kind
+        return Structure(kind, next(iter(written), ""), written)
     if isinstance(tree, exp.TruncateTable):
-        target = tree.expressions[0] if tree.expressions else None
+        target = next(iter(tree.expressions), None)
+    else:
+        target = tree.this.find(exp.Table) if tree.this is not None else None
     main = target.name if target is not None else ""
     where = tuple(comparisons(tree.args.get("where"), names))
     return Structure(kind, main, tables, predicates=where, written=_columns_written(tree))
@@ -200,70 +203,91 @@ def _select(tree: Any, names: Names) -> Structure:
     """A query: its first SELECT, with the conditions of all others, each marked as not the
     statement's own.
     """
-    select = tree
-    while not isinstance(select, exp.Select):
-        if isinstance(select, exp.SetOperation):
-            select = select.left
-        elif isinstance(select, exp.Subquery):
-            select = select.this
-        else:
-            return Structure("select", "", _tables(tree))
+    select = _first_select(tree)
     tables = _tables(tree)
-    main = names.table(source_of(select)) if not _is_dummy(source_of(select)) else ""
-    predicates = list(comparisons(select.args.get("where"), names))
-    joins: list[Join] = []
-    for join in select.args.get("joins") or ():
-        on, outer = join.args.get("on"), bool(join.side)
-        joins += _joins(on, names, outer)
-        predicates += comparisons(on, names)
-        joined = names.table(join.this)
-        joins += [
-            Join(Column(main, c.name), Column(joined, c.name), outer)
-            for c in join.args.get("using") or ()
-        ]
-    joins += _joins(select.args.get("where"), names, False)
-    predicates += through_values(select, names)
-    if select is tree:
-        predicates += _inner_predicates(select, names)
-    else:  # a row may come from another branch
-        predicates = [msgspec.structs.replace(one, required=False) for one in predicates]
-        for branch in tree.find_all(exp.Select):
-            if branch is not select:
-                predicates += _predicates_of(branch, names, required=False)
-    limit, offset = tree.args.get("limit"), tree.args.get("offset")
-    group, order = select.args.get("group"), tree.args.get("order")
+    if select is None:
+        return Structure("select", "", tables)
+    where, alone = select.args.get("where"), select is tree
+    main = "" if _is_dummy(source_of(select)) else names.table(source_of(select))
+    limit = tree.args.get("limit") or select.args.get("fetch")
+    offset = tree.args.get("offset")
     return Structure(
         kind="select",
-        main=main or (tables[0] if tables else ""),
+        main=main or next(iter(tables), ""),
         tables=tables,
         outputs=tuple(_output(node, names) for node in select.expressions),
-        predicates=tuple(predicates),
-        either=tuple(either_of(select.args.get("where"), names)) if select is tree else (),
-        joins=tuple(joins),
-        correlations=tuple(_correlations(select, names)) if select is tree else (),
+        predicates=tuple(_all_predicates(tree, select, names)),
+        either=tuple(either_of(where, names)) if alone else (),
+        joins=tuple(_all_joins(select, main, names)),
+        correlations=tuple(_correlations(select, names)) if alone else (),
         group_by=tuple(
-            names.column(e)
-            for e in (group.expressions if group else ())
-            if isinstance(e, exp.Column)
+            names.column(node)
+            for node in _expressions(select, "group")
+            if isinstance(node, exp.Column)
         ),
-        order_by=tuple(
-            (names.column(e.this), bool(e.args.get("desc")))
-            for e in (order.expressions if order else ())
-            if isinstance(e.this, exp.Column)
-        ),
-        has_limit=limit is not None or select.args.get("fetch") is not None,
+        order_by=_order_by(tree, names),
+        has_limit=limit is not None,
         bounded=_is_bounded(tree) or _is_bounded(select),
-        limit_slot=_limit_slot(limit or select.args.get("fetch")),
+        limit_slot=_limit_slot(limit),
         offset_slot=slot_in(offset.expression) if offset is not None else None,
         distinct=select.args.get("distinct") is not None,
         subqueries=sum(1 for _ in tree.find_all(exp.Select)) - 1,
         locks=bool(select.args.get("locks")),
         exists=_is_exists(select),
-        filters_by_query=any(
-            one.find(exp.Select) is not None for one in conjuncts(select.args.get("where"))
-        ),
+        filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(where)),
         extreme=_extreme(select, names),
     )
+
+
+def _first_select(tree: Any) -> Any:
+    while not isinstance(tree, exp.Select):
+        if isinstance(tree, exp.SetOperation):
+            tree = tree.left
+        elif isinstance(tree, exp.Subquery):
+            tree = tree.this
+        else:
+            return None
+    return tree
+
+
+def _order_by(tree: Any, names: Names) -> tuple[tuple[Column, bool], ...]:
+    return tuple(
+        (names.column(node.this), bool(node.args.get("desc")))
+        for node in _expressions(tree, "order")
+        if isinstance(node.this, exp.Column)
+    )
+
+
+def _expressions(tree: Any, clause: str) -> Sequence[Any]:
+    node = tree.args.get(clause)
+    return node.expressions if node is not None else ()
+
+
+def _all_joins(select: Any, main: str, names: Names) -> list[Join]:
+    joins: list[Join] = []
+    for join in select.args.get("joins") or ():
+        outer = bool(join.side)
+        joins += _joins(join.args.get("on"), names, outer)
+        joined = names.table(join.this)
+        for column in join.args.get("using") or ():
+            joins.append(Join(Column(main, column.name), Column(joined, column.name), outer))
+    return [*joins, *_joins(select.args.get("where"), names, False)]
+
+
+def _all_predicates(tree: Any, select: Any, names: Names) -> list[Predicate]:
+    """The conditions of a statement's first SELECT, then those of all others."""
+    predicates = list(comparisons(select.args.get("where"), names))
+    for join in select.args.get("joins") or ():
+        predicates += comparisons(join.args.get("on"), names)
+    predicates += through_values(select, names)
+    if select is tree:
+        return [*predicates, *_inner_predicates(select, names)]
+    # A row may come from another branch.
+    predicates = [msgspec.structs.replace(one, required=False) for one in predicates]
+    for branch in tree.find_all(exp.Select):
+        if branch is not select:
+            predicates += _predicates_of(branch, names, required=False)
+    return predicates
 
 
 def _limit_slot(limit: Any) -> int | None:

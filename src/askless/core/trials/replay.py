@@ -16,7 +16,7 @@ from askless.core.errors import AskLessError
 from askless.core.findings.remedies import Batch, Group, Variant
 from askless.core.inference.lineage import find_source, origin_of
 from askless.core.patterns.base import Diagnosis
-from askless.core.records.model import Request
+from askless.core.records.model import Load, Request
 from askless.core.sql.clauses import named_form
 from askless.core.sql.slots import Value, slots_of, values_of
 from askless.core.sql.structure import Structure
@@ -32,6 +32,10 @@ class BoundStatement(msgspec.Struct, frozen=True):
     parameters: tuple[Value, ...]
     names: tuple[str, ...]
     system: str
+
+    def with_text(self, text: str) -> BoundStatement | None:
+        """Another statement with the same values; None for no text."""
+        return msgspec.structs.replace(self, text=text) if text else None
 
 
 class Replay(msgspec.Struct, frozen=True):
@@ -106,20 +110,12 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
         raise no_other_way(
             f"finding {finding.key} is {finding.pattern}: no other statement can be tested for it"
         )
+    load = remedy.load if isinstance(remedy, Batch) else None
     best: tuple[Request, list[int]] | None = None
     for request in requests:
         if request.route != finding.route or request.warm_up:
             continue
-        queries = [
-            i
-            for i in range(len(request))
-            if request.statement(i).shape.digest == finding.shape and i not in request.errors
-        ]
-        # The same statement may be asked for other reasons: what the ORM said tells the lookups of
-        # this finding apart.
-        load = remedy.load if isinstance(remedy, Batch) else None
-        own = [i for i in queries if request.load(i) == load] if load is not None else []
-        queries = own if len(own) > 1 else queries
+        queries = _lookups_in(request, finding.shape, load)
         if best is None or len(queries) > len(best[1]):
             best = request, queries
     if best is None or len(best[1]) < 2:
@@ -131,85 +127,134 @@ def replay_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Replay:
     return _replay(remedy, *best)
 
 
+def _lookups_in(request: Request, shape: str, load: Load | None) -> list[int]:
+    """The queries of a shape. The same statement may be asked for other reasons: what the ORM said
+    tells the lookups of a finding apart.
+    """
+    queries = [
+        i
+        for i, number in enumerate(request.statements)
+        if request.tables.statements[number].shape.digest == shape and i not in request.errors
+    ]
+    own = [i for i in queries if request.load(i) == load] if load is not None else []
+    return own if len(own) > 1 else queries
+
+
+class _LookUps(msgspec.Struct, frozen=True):
+    """What the statements of a replay are written from. `one_at_most` says that the ORM knows one
+    row at most, so that the lookups' LIMIT is a guard.
+    """
+
+    remedy: Batch | Group
+    structure: Structure
+    lookup: statements.LookUp
+    keys: tuple[Value, ...]
+    distinct: tuple[Value, ...]
+    first: BoundStatement
+    variant: Variant | None
+    grouped: bool
+    to_many: bool
+    one_at_most: bool
+
+    @property
+    def slot(self) -> str:
+        """The placeholder of the key in a lookup."""
+        return f"slot{self.remedy.key.slot}"
+
+
 def _replay(remedy: Batch | Group, request: Request, indices: list[int]) -> Replay:
+    case = _case(remedy, request, indices)
+    parent, join, turned = _with_parent(case, request, indices)
+    return Replay(
+        request.route,
+        request.name,
+        tuple(sent(request, i) for i in indices),
+        case.keys,
+        remedy.table,
+        remedy.key.column.name,
+        case.grouped,
+        case.to_many,
+        _batch(case),
+        parent,
+        join,
+        case.variant is Variant.EXISTS,
+        _folded(case.lookup, case.first, case.slot, case.distinct)
+        if isinstance(remedy, Group)
+        else None,
+        turned,
+    )
+
+
+def _case(remedy: Batch | Group, request: Request, indices: list[int]) -> _LookUps:
     statement = request.statement(indices[0])
-    structure = statement.structure
     rows = [request.values(i) for i in indices]
-    slot, column, table = remedy.key.slot, remedy.key.column.name, remedy.table
+    group, structure = isinstance(remedy, Group), statement.structure
     ranges = isinstance(remedy, Group) and remedy.buckets
-    if structure is None or ranges or any(slot >= len(row) for row in rows):
+    if structure is None or ranges or any(remedy.key.slot >= len(row) for row in rows):
         raise no_other_way("the key of these lookups can't be determined from the statement")
     keys = tuple(remedy.key.value(row) for row in rows)
-    grouped = isinstance(remedy, Group) or remedy.variant in (Variant.COUNT, Variant.AGGREGATE)
-    to_many = isinstance(remedy, Group) or remedy.variant not in (Variant.TO_ONE, Variant.SAME_ROW)
     load = remedy.load if isinstance(remedy, Batch) else None
-    guard = (
-        not to_many and load is not None and bool(load.relation)
-    )  # the ORM knows one row at most: its LIMIT is a guard
-    lookups = tuple(sent(request, i) for i in indices)
-    distinct = tuple(dict.fromkeys(key for key in keys if key is not None))
-    text = named_form(request.text(indices[0]), statement.system)
     variant = remedy.variant if isinstance(remedy, Batch) else None
-    lookup = statements.LookUp(text, statement.system, table, column, remedy.key.beside)
-    if any(not one.same for one in remedy.key.beside):
-        sql = ""  # its keys would have to be sent as pairs
-    elif grouped:
-        sql = statements.counted(lookup)
-    elif variant is Variant.EXISTS:
-        sql = statements.existing(lookup)
-    elif variant is Variant.FIRST and structure.extreme is None:
-        sql = statements.first_of_each(lookup)
+    to_many = variant not in (Variant.TO_ONE, Variant.SAME_ROW)
+    text = named_form(request.text(indices[0]), statement.system)
+    return _LookUps(
+        remedy,
+        structure,
+        statements.LookUp(
+            text, statement.system, remedy.table, remedy.key.column.name, remedy.key.beside
+        ),
+        keys,
+        tuple(dict.fromkeys(key for key in keys if key is not None)),
+        sent(request, indices[0]),
+        variant,
+        group or variant in (Variant.COUNT, Variant.AGGREGATE),
+        to_many,
+        not to_many and load is not None and bool(load.relation),
+    )
+
+
+def _batch(case: _LookUps) -> BoundStatement | None:
+    """One statement for all keys."""
+    if any(not one.same for one in case.remedy.key.beside):
+        return None  # its keys would have to be sent as pairs
+    if case.grouped:
+        sql = statements.counted(case.lookup)
+    elif case.variant is Variant.EXISTS:
+        sql = statements.existing(case.lookup)
+    elif case.variant is Variant.FIRST and case.structure.extreme is None:
+        sql = statements.first_of_each(case.lookup)
     else:
-        sql = statements.batched(lookup, drop_limit=guard)
-    batch = _with_keys(sql, lookups[0], f"slot{slot}", distinct) if sql else None
-    parent = join = turned = None
+        sql = statements.batched(case.lookup, drop_limit=case.one_at_most)
+    return _with_keys(sql, case.first, case.slot, case.distinct) if sql else None
+
+
+def _with_parent(
+    case: _LookUps, request: Request, indices: list[int]
+) -> tuple[BoundStatement | None, BoundStatement | None, BoundStatement | None]:
+    """The parent's query, the same with the rows joined to it, the same with their number."""
+    table, column, structure = case.remedy.table, case.remedy.key.column.name, case.structure
     only = origin_of(request.load(indices[0]), request.tables.models)
-    source = find_source(request, indices, keys, table, column, only)
-    if source is not None:
-        supplier = request.tables.statements[source.statement].shape.digest
-        parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
-        if len(parents) == 1:
-            parent = sent(request, parents[0], "parent")
-            if (
-                grouped
-                and not isinstance(remedy, Group)
-                and structure.counts
-                and not _has_more(structure, guard)
-            ):
-                held = (source.table, source.column)
-                text = statements.counted_with_parent(
-                    parent.text, parent.system, held, table, column
-                )
-                turned = (
-                    BoundStatement(text, parent.parameters, parent.names, parent.system)
-                    if text
-                    else None
-                )
-            # Conditions and joins of the lookup would not be in the join.
-            if (
-                not grouped
-                and structure.main.lower() == table.lower()
-                and not _has_more(structure, guard)
-            ):
-                joined = statements.joined(
-                    parent.text,
-                    parent.system,
-                    (source.table, source.column),
-                    table,
-                    column,
-                    structure.outputs,
-                    to_many,
-                )
-                join = (
-                    BoundStatement(joined, parent.parameters, parent.names, parent.system)
-                    if joined
-                    else None
-                )
-    whether = variant is Variant.EXISTS
-    return Replay(
-        request.route, request.name, lookups, keys, table, column, grouped, to_many, batch, parent, join, whether,
-        _folded(lookup, lookups[0], f"slot{slot}", distinct) if isinstance(remedy, Group) else None, turned,
-    )  # fmt: skip
+    source = find_source(request, indices, case.keys, table, column, only)
+    if source is None:
+        return None, None, None
+    supplier = request.tables.statements[source.statement].shape.digest
+    parents = [i for i in range(indices[-1]) if request.statement(i).shape.digest == supplier]
+    if len(parents) != 1:
+        return None, None, None
+    parent = sent(request, parents[0], "parent")
+    joined = counted = ""
+    held = (source.table, source.column)
+    # Conditions and joins of the lookup would not be in a join.
+    if _has_more(structure, case.one_at_most):
+        pass
+    elif not case.grouped:
+        if structure.main.lower() == table.lower():
+            joined = statements.joined(
+                parent.text, parent.system, held, table, column, structure.outputs, case.to_many
+            )
+    elif case.variant is not None and structure.counts:
+        counted = statements.counted_with_parent(parent.text, parent.system, held, table, column)
+    return parent, parent.with_text(joined), parent.with_text(counted)
 
 
 def _folded(

@@ -76,26 +76,24 @@ def comparable(row: Row) -> Row:
     return tuple(map(_value, row))
 
 
+def _decimal(value: Decimal) -> Any:
+    if not value.is_finite():
+        return ("number", str(value).lower())
+    return int(value) if value == value.to_integral_value() else value
+
+
 def _value(value: Any) -> Any:
     """A value in a form in which equal values are equal and hashable, and others are not."""
-    if value is None or isinstance(value, str):
-        return value
     if isinstance(value, bool):
         return ("bool", value)
-    if isinstance(value, int):
+    if value is None or isinstance(value, str | int):
         return value
     if isinstance(value, float):
         return _float(value)
     if isinstance(value, Decimal):
-        if not value.is_finite():
-            return ("number", str(value).lower())
-        return int(value) if value == value.to_integral_value() else value
+        return _decimal(value)
     if isinstance(value, datetime):
-        return (
-            ("instant", value.astimezone(UTC))
-            if value.tzinfo is not None
-            else ("local time", value)
-        )
+        return ("local time", value) if value.tzinfo is None else ("instant", value.astimezone(UTC))
     if isinstance(value, time):
         return ("time", str(value))
     if isinstance(value, bytes | bytearray | memoryview):
@@ -255,34 +253,35 @@ def _kinds(lost: Counter[Row], gained: Counter[Row]) -> str:
     for row in list(lost)[:50]:
         for other in list(gained)[:50]:
             places = [i for i, (a, b) in enumerate(zip(row, other, strict=True)) if a != b]
-            if len(places) != 1:
-                continue
-            a, b = row[places[0]], other[places[0]]
-            column = f"column {places[0] + 1}"
-            if (a is None) != (b is None):
-                some = b if a is None else a
-                if some == 0:
-                    return f"{column} is NULL on one side and 0 on the other: COUNT of no rows is 0, SUM of no rows is NULL; COALESCE unifies them"
-                return f"{column} is NULL on one side: an outer join or a missing value"
-            kinds = {value[0] for value in (a, b) if isinstance(value, tuple)}
-            if kinds == {"instant", "local time"}:
-                return f"{column} is a time with a time zone on one side only"
-            if (
-                isinstance(a, tuple)
-                and isinstance(b, tuple)
-                and a[0] == b[0] in ("local time", "instant")
-            ):
-                return f"{column} is a different time: is one of them in another time zone?"
-            if isinstance(a, str) != isinstance(b, str):
-                return f"{column} is a text on one side and a number on the other"
-            numbers = all(
-                isinstance(value, int | Decimal) and not isinstance(value, bool) for value in (a, b)
-            )
-            if numbers and a and abs(Decimal(a) - Decimal(b)) < abs(Decimal(a)) * Decimal("0.01"):
-                return (
-                    f"{column} differs after the decimal point: rounding, or another numeric type"
-                )
+            if len(places) == 1:
+                cause = _kind_of_difference(row[places[0]], other[places[0]])
+                if cause:
+                    return f"column {places[0] + 1} {cause}"
     return ""
+
+
+def _kind_of_difference(a: Any, b: Any) -> str:
+    """How two values in the form of `_value` differ, '' where their kinds do not tell."""
+    if a is None or b is None:
+        if 0 in (a, b):
+            return "is NULL on one side and 0 on the other: COUNT of no rows is 0, SUM of no rows is NULL; COALESCE unifies them"
+        return "is NULL on one side: an outer join or a missing value"
+    kinds = [value[0] for value in (a, b) if isinstance(value, tuple)]
+    if set(kinds) == {"instant", "local time"}:
+        return "is a time with a time zone on one side only"
+    if kinds in (["instant"] * 2, ["local time"] * 2):
+        return "is a different time: is one of them in another time zone?"
+    if isinstance(a, str) != isinstance(b, str):
+        return "is a text on one side and a number on the other"
+    if not isinstance(a, int | Decimal) or not isinstance(b, int | Decimal):
+        return ""
+    if a and abs(Decimal(a) - Decimal(b)) < abs(Decimal(a)) * Decimal("0.01"):
+        return "differs after the decimal point: rounding, or another numeric type"
+    return ""
+
+
+def _columns(rows: list[Row], places: Sequence[int]) -> list[Row]:
+    return [tuple(row[i] for i in places) for row in rows]
 
 
 def _moved(
@@ -300,19 +299,16 @@ def _moved(
             "the second statement has no ORDER BY: the same order today is a coincidence", _NO_ORDER
         )
     if question.order:
-        ours = [tuple(row[i] for i in question.order) for row in ours]
-        theirs = [tuple(row[i] for i in question.order) for row in theirs]
+        ours = _columns(ours, question.order)
+        theirs = _columns(theirs, question.order)
     for place, (a, b) in enumerate(zip(ours, theirs, strict=True)):
         if a != b and not _nearly(a, b):
-            tie = (
-                ""
-                if question.order
-                else "; the result does not contain the sort columns, so it may be a tie"
-            )
+            tie = "; the result does not contain the sort columns, so it may be a tie"
             return Difference(
-                f"the same rows in another order, from row {place + 1} on{tie}",
+                f"the same rows in another order, from row {place + 1} on"
+                + ("" if question.order else tie),
                 _NO_ORDER,
-                (_shown([before[place]], [ours[place]], Counter({ours[place]: 1})) or ("",)),
-                (_shown([after[place]], [theirs[place]], Counter({theirs[place]: 1})) or ("",)),
+                _shown([before[place]], [a], Counter({a: 1})) or ("",),
+                _shown([after[place]], [b], Counter({b: 1})) or ("",),
             )
     return None

@@ -11,6 +11,20 @@ from askless.core.records.model import Load, Model, Relation
 _ADMIN = "/django/contrib/admin/"
 
 
+def _joins_and_batches(steps: Sequence[Step]) -> tuple[list[Sequence[Load]], list[Sequence[Load]]]:
+    """The paths of select_related and those of prefetch_related."""
+    joins = [step.path for step in longest([step for step in steps if step.join])]
+    batches = [step for step in steps if not step.join or _many_above(step.path)]
+    return (
+        [path for path in joins if not _many_above(path)],
+        [step.path for step in longest(batches)],
+    )
+
+
+def _quoted(paths: Sequence[Sequence[Load]]) -> str:
+    return ", ".join(f'"{_names(path)}"' for path in paths)
+
+
 def _names(path: Sequence[Load]) -> str:
     return "__".join(load.relation for load in path)
 
@@ -78,24 +92,18 @@ class Django:
         alone = self.joined(steps[0].path) if len(steps) == 1 and steps[0].join else ""
         if alone.startswith(".prefetch_related"):
             return self.placed(query.file, query.model, alone)
-        joins = [
-            step.path
-            for step in longest([step for step in steps if step.join])
-            if not _many_above(step.path)
-        ]
-        batches = [step for step in steps if not step.join or _many_above(step.path)]
-        prefetch = ", ".join(f'"{_names(step.path)}"' for step in longest(batches))
+        joins, batches = _joins_and_batches(steps)
+        prefetch = _quoted(batches)
         call = f".prefetch_related({prefetch})" if prefetch else ""
         if _ADMIN in query.file.replace("\\", "/") and joins:
-            names = ", ".join(f'"{_names(path)}"' for path in [*query.joined, *joins])
+            names = _quoted([*query.joined, *joins])
             more = f", and end get_queryset with {call}" if call else ""
             return (
                 f"in the ModelAdmin of {bare(query.model)}: list_select_related = [{names}]{more}"
             )
-        names = ", ".join(f'"{_names(path)}"' for path in joins)
-        return self.placed(
-            query.file, query.model, (f".select_related({names})" if names else "") + call
-        )
+        if joins:
+            call = f".select_related({_quoted(joins)}){call}"
+        return self.placed(query.file, query.model, call)
 
     def placed(self, file: str, model: str, call: str) -> str:
         """The admin's queries take it at the end of `get_queryset`."""

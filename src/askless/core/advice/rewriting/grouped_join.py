@@ -63,6 +63,23 @@ def _outside(tree: exp.Select) -> list[Any]:
     return results
 
 
+_UNFIT = ["group", "having", "offset", "distinct", "with_", "with", "windows", "locks", "qualify"]
+
+
+def _is_plain(inner: Any) -> bool:
+    """Whether a subquery is a SELECT of one value with a WHERE, and nothing that groups or locks."""
+    if not isinstance(inner, exp.Select) or any(inner.args.get(name) for name in _UNFIT):
+        return False
+    return len(inner.expressions) == 1 and inner.args.get("where") is not None
+
+
+def _rename(part: Any, alias: str) -> None:
+    """Columns of the grouped query get its alias."""
+    for column in list(part.find_all(exp.Column)):
+        if column.table == _DERIVED:
+            column.set("table", exp.to_identifier(alias))
+
+
 def _joined(
     subquery: Any, names: Names, values: Sequence[Value], taken: set[str]
 ) -> tuple[Any, Any, Any] | None:
@@ -71,24 +88,7 @@ def _joined(
     """
     inner = subquery.this
     scope = names.scope_of(inner)
-    others = (
-        "group",
-        "having",
-        "offset",
-        "distinct",
-        "with_",
-        "with",
-        "windows",
-        "locks",
-        "qualify",
-    )
-    if (
-        not isinstance(inner, exp.Select)
-        or scope is None
-        or any(inner.args.get(name) for name in others)
-    ):
-        return None
-    if len(inner.expressions) != 1 or inner.args.get("where") is None:
+    if scope is None or not _is_plain(inner):
         return None
     parts = conjuncts(inner.args["where"])
     pairs = {
@@ -98,10 +98,8 @@ def _joined(
         return None
     ((place, (own, around)),) = pairs.items()
     rest = [part.copy() for i, part in enumerate(parts) if i != place]
-    if not _stands_alone(
-        [inner.expressions[0], *rest, *(inner.args.get("joins") or []), inner.args.get("order")],
-        scope,
-    ):
+    joins, order = inner.args.get("joins") or [], inner.args.get("order")
+    if not _stands_alone([inner.expressions[0], *rest, *joins, order], scope):
         return None
     build = _first if inner.args.get("limit") is not None else _aggregate
     found = build(inner, own, values)
@@ -111,9 +109,8 @@ def _joined(
     query.set("where", exp.Where(this=exp.and_(*rest)) if rest else None)
     alias = _free(f"per_{names.column(own, scope).table or 'row'}", taken)
     derived = exp.Subquery(this=query, alias=exp.TableAlias(this=exp.to_identifier(alias)))
-    for column in [column for part in (value, *more) for column in part.find_all(exp.Column)]:
-        if column.table == _DERIVED:
-            column.set("table", exp.to_identifier(alias))
+    for part in (value, *more):
+        _rename(part, alias)
     key = exp.column(own.name, table=alias)
     return derived, exp.and_(exp.EQ(this=key, expression=around.copy()), *more), value
 

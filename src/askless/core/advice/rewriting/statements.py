@@ -116,13 +116,19 @@ class LookUp(msgspec.Struct, frozen=True):
         if not self.beside:
             node.replace(own)
             return [key.copy()]
-        taken = system_of(self.system).row_values
         where = tree.args.get("where")
-        if not taken or node not in conjuncts(where):
+        if not system_of(self.system).row_values or node not in conjuncts(where):
             return None
         if len(self.beside) == 1 and self.beside[0].same:
             node.replace(own)
             return [key.copy()] if _extreme_of_each(where, key, self.beside[0].slot) else None
+        return self._by_rows_of_keys(tree, names, key)
+
+    def _by_rows_of_keys(
+        self, tree: exp.Select, names: Names, key: exp.Column
+    ) -> list[exp.Column] | None:
+        """Make the comparisons with several keys one of rows of keys."""
+        taken, where = system_of(self.system).row_values, tree.args.get("where")
         others = {
             slot: part for part in conjuncts(where) if (slot := _slot_compared(part)) is not None
         }
@@ -231,18 +237,11 @@ def folded(lookup: LookUp, keys: Sequence[str]) -> str:
         node = _key_comparison(tree, names, lookup.table, lookup.column)
         key = _key_side(node)
         where = tree.args.get("where")
-        if (
-            node is None
-            or key is None
-            or where is None
-            or node not in conjuncts(where)
-            or lookup.beside
-        ):
+        if node is None or key is None or node not in conjuncts(where) or lookup.beside:
             return None
         found = [bare(output) for output in tree.expressions]
-        if not all(isinstance(one, exp.AggFunc) for one in found) or any(
-            tree.args.get(n) for n in ("group", "limit")
-        ):
+        aggregates = all(isinstance(one, exp.AggFunc) for one in found)
+        if not aggregates or tree.args.get("group") or tree.args.get("limit"):
             return None
         rest = [part.copy() for part in conjuncts(where) if part is not node]
         tree.set("where", exp.Where(this=exp.and_(*rest)) if rest else None)
@@ -463,24 +462,11 @@ def _joined(
             return None
         if any(joined_table.name == table for joined_table in tree.find_all(exp.Table)):
             return None
-        main = source.alias_or_name
-        sources = [source, *(join.this for join in tree.args.get("joins") or ())]
-        holders = [
-            one.alias_or_name
-            for one in sources
-            if isinstance(one, exp.Table) and one.name == parent_column[0]
-        ]
-        if len(holders) > 1 or not (holders or not parent_column[0]):
+        parent = _holder(tree, source, parent_column[0])
+        if parent is None:
             return None
-        parent = holders[0] if holders else main
-        # names that were clear alone may be ambiguous next to the child's
-        for node in tree.find_all(exp.Column):
-            if (
-                not node.table
-                and not tree.args.get("joins")
-                and node.find_ancestor(exp.Select) is tree
-            ):
-                node.set("table", exp.to_identifier(main))
+        if not tree.args.get("joins"):
+            _qualify(tree, source.alias_or_name)
         on = exp.EQ(
             this=exp.column(column, table=table),
             expression=exp.column(parent_column[1], table=parent),
@@ -497,6 +483,26 @@ def _joined(
         return tree.join(exp.to_table(table), on=on, join_type="left", copy=False)
 
     return rewritten(text, system, change)
+
+
+def _holder(tree: exp.Select, main: exp.Table, table: str) -> str | None:
+    """The name by which a statement knows a table, its main one for ''; None unless it has exactly
+    one.
+    """
+    if not table:
+        return main.alias_or_name
+    sources = [main, *(join.this for join in tree.args.get("joins") or ())]
+    names = [
+        one.alias_or_name for one in sources if isinstance(one, exp.Table) and one.name == table
+    ]
+    return names[0] if len(names) == 1 else None
+
+
+def _qualify(tree: exp.Select, table: str) -> None:
+    """Columns that were clear alone may be ambiguous next to those of another table."""
+    for node in tree.find_all(exp.Column):
+        if not node.table and node.find_ancestor(exp.Select) is tree:
+            node.set("table", exp.to_identifier(table))
 
 
 def _distinct(output: Output, table: str, taken: set[str]) -> Any:
