@@ -245,3 +245,50 @@ def test_modules_stay_small() -> None:
 def test_plain_wrappers_are_the_twins_of_the_awaited_ones() -> None:
     done = subprocess.run([sys.executable, SOURCE / "probe" / "make-twins", "--check"], check=False)
     assert done.returncode == 0, "run src/askless/probe/make-twins"
+
+
+BRANCHES_MOST = 15
+_BRANCHES = (ast.If, ast.IfExp, ast.For, ast.AsyncFor, ast.While, ast.ExceptHandler, ast.match_case)
+
+
+def _branches(function: ast.AST) -> int:
+    """1, and 1 for each branch, `and`, `or`, loop, handler, comprehension and its conditions.
+    Functions within it count for themselves.
+    """
+    count, waiting = 1, list(ast.iter_child_nodes(function))
+    while waiting:
+        node = waiting.pop()
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef):
+            continue
+        if isinstance(node, _BRANCHES):
+            count += 1
+        elif isinstance(node, ast.BoolOp):
+            count += len(node.values) - 1
+        elif isinstance(node, ast.comprehension):
+            count += 1 + len(node.ifs)
+        waiting += ast.iter_child_nodes(node)
+    return count
+
+
+def test_branches_are_counted() -> None:
+    function = ast.parse(
+        "def f(x):\n"
+        "    if x and x or y:\n"  # 1 and 2
+        "        return [a for a in x if a if b]\n"  # 1 and 2
+        "    def g():\n"
+        "        if x: pass\n"
+        "    return 1 if x else 2\n"
+    ).body[0]
+    assert _branches(function) == 8
+
+
+def test_no_function_has_too_many_branches() -> None:
+    """A branch for each kind of thing is one function too many from here on: name its parts."""
+    too_many = [
+        f"{file.relative_to(SOURCE.parent.parent)}:{node.lineno} {node.name}: {count}"
+        for file in SOURCE.rglob("*.py")
+        for node in ast.walk(ast.parse(file.read_text()))
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef)
+        and (count := _branches(node)) > BRANCHES_MOST
+    ]
+    assert not too_many, too_many

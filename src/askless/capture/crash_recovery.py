@@ -128,6 +128,22 @@ class _BufferedQuery(msgspec.Struct, array_like=True):
     parameters: tuple[Any, ...] | None
 
 
+def _contents(ring: bytes) -> tuple[dict[int, _OpenRequest], list[_BufferedQuery]]:
+    """The requests that the slots say have begun, and the queries in the order of their starts."""
+    begun: dict[int, _OpenRequest] = {}
+    queries = []
+    for fields in slots_of(ring):
+        if fields[0] == 0:
+            begun[fields[1]] = _OpenRequest(*fields[1:])
+        elif fields[0]:
+            queries.append(_BufferedQuery(*fields))
+    return begun, sorted(queries, key=lambda query: query.start_ns)
+
+
+def _omits(reader: Reader) -> bool:
+    return reader.report.header is not None and reader.report.header.omits
+
+
 def _finish_one(capture: Path, tail: Path) -> int:
     with open(os.open(tail, os.O_RDONLY | os.O_NOFOLLOW), "rb") as stream:
         data = stream.read()
@@ -138,16 +154,15 @@ def _finish_one(capture: Path, tail: Path) -> int:
         return 0
     unfinished = reader.assembly.open
     ended -= unfinished.keys()
-    slots = list(slots_of(data[:ring_bytes]))
-    begun = {fields[1]: _OpenRequest(*fields[1:]) for fields in slots if fields[0] == 0}
-    asked = [_BufferedQuery(*fields) for fields in slots if fields[0] and fields[0] not in ended]
+    begun, queries = _contents(data[:ring_bytes])
     written = {number: set(request.starts_ns) for number, request in unfinished.items()}
     addition = _Addition(reader, _lines_of(data[ring_bytes:]))
-    for number in begun.keys() - ended - unfinished.keys():
+    missing = begun.keys() - ended - unfinished.keys()
+    for number in missing:
         addition.begin(begun[number])
         written[number] = set()
-    for query in sorted(asked, key=lambda query: query.start_ns):
-        if query.start_ns not in written.get(query.request, (query.start_ns,)):
+    for query in queries:
+        if query.request in written and query.start_ns not in written[query.request]:
             addition.query(query)
     if addition.queries:
         addition.line(
@@ -155,11 +170,10 @@ def _finish_one(capture: Path, tail: Path) -> int:
                 f"the program was killed: {plural(addition.queries, 'query')} were recovered from its crash buffer, without rows fetched later"
             )
         )
-    header = reader.report.header
-    if header is not None and (header.sample > 1 or header.slower_ns):
+    if _omits(reader):
         addition.line(events.Note(f"the program was killed: {untold()}"))
     kinds = {number: request.kind for number, request in unfinished.items()}
-    kinds |= {number: begun[number].kind for number in begun.keys() - ended - unfinished.keys()}
+    kinds |= {number: begun[number].kind for number in missing}
     if set(kinds.values()) <= {"program"} and not reader.report.torn:
         addition.close(reader, kinds)
     with open(os.open(capture, os.O_WRONLY | os.O_APPEND | os.O_NOFOLLOW), "ab") as file:

@@ -70,6 +70,11 @@ class Capture(Event, tag="capture"):
     slower_ns: Annotated[Whole, Meta(description="requests that took less are not recorded")] = 0
     at_most: Annotated[Whole, Meta(description="queries recorded per request; 0: all")] = 0
 
+    @property
+    def omits(self) -> bool:
+        """Whether whole requests may have been left out."""
+        return self.sample > 1 or self.slower_ns > 0
+
 
 class StatementEvent(Event, tag="statement"):
     """A statement's text under a number: text that stays and literals of the first execution, in

@@ -16,7 +16,7 @@ from askless.capture import events
 from askless.core.errors import AskLessError
 from askless.core.json_encoding import encoded
 from askless.core.records.interning import TEXTS_MOST, Interner, StatementInterner
-from askless.core.records.model import CallSite, Load, Model, Wait
+from askless.core.records.model import CallSite, Load, Model, Used, Wait
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded, by_position
 from askless.core.sql.credentials import cleaned
 
@@ -25,6 +25,15 @@ _fields_of = attrgetter(
     "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns", "digest", "connection",
     "in_transaction", "thread", "parameters", "sample", "told", "uses",
 )  # fmt: skip
+
+
+def _used(before: int, uses: Sequence[Sequence[Used]]) -> tuple[events.Used, ...]:
+    """What became of the results of queries. `before` counts the request's earlier ones."""
+    return tuple(
+        events.Used(before + i, use.model, use.objects, use.touched, use.columns, use.relations)
+        for i, here in enumerate(uses)
+        for use in here
+    )
 
 
 class CaptureWriter:
@@ -86,6 +95,13 @@ class CaptureWriter:
             )
         )
 
+    def _forget(self) -> None:
+        """Say which statements the text store no longer knows."""
+        if self._texts.first != self._told_from:
+            self._told_from = self._texts.first
+            self._columns = {number for number in self._columns if number >= self._told_from}
+            self._line(events.Forget(self._told_from))
+
     def queries(self, request: int, events_seen: Sequence[QuerySeen]) -> None:
         """See `Receiver`."""
         before = self._open[request]
@@ -103,8 +119,8 @@ class CaptureWriter:
                 duration_ns=list(durations),
                 rows=_column(rows),
                 bytes=_column(sizes),
-                place=_column([self._place(place) for place in places]) if any(places) else 0,
-                load=_column([self._load(load) for load in loads]) if any(loads) else 0,
+                place=_column(list(map(self._place, places))) if any(places) else 0,
+                load=_column(list(map(self._load, loads))) if any(loads) else 0,
                 widths=by_position(map(list, widths)),
                 error=by_position(errors),
                 batch=by_position(batches),
@@ -112,9 +128,7 @@ class CaptureWriter:
                 start_ns=self._raw(starts),
                 digest=self._numbers(digests),
                 connection=self._numbers(connections),
-                in_transaction=self._numbers([int(one) for one in inside])
-                if any(inside)
-                else events.RAW,
+                in_transaction=self._numbers(list(map(int, inside))) if any(inside) else events.RAW,
                 thread=self._numbers(threads),
                 parameters=self._raw(parameters),
                 sample=self._sparse(samples),
@@ -122,19 +136,9 @@ class CaptureWriter:
                 told=self._raw([one or None for one in told]) if any(told) else events.RAW,
             )
         )
-        if self._texts.first != self._told_from:
-            self._told_from = self._texts.first
-            self._columns = {number for number in self._columns if number >= self._told_from}
-            self._line(events.Forget(self._told_from))
+        self._forget()
         if any(uses):
-            used = tuple(
-                events.Used(
-                    before + i, use.model, use.objects, use.touched, use.columns, use.relations
-                )
-                for i, here in enumerate(uses)
-                for use in here
-            )
-            self._line(events.UseEvent(request, used))
+            self._line(events.UseEvent(request, _used(before, uses)))
         self._open[request] = before + len(events_seen)
         self._queries += len(events_seen)
 

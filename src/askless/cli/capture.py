@@ -204,6 +204,40 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
         notices.note(f"Next: askless findings {named}")
 
 
+def _requests_by_kind(kinds: dict[str, int], outside: int) -> list[str]:
+    from askless.core.formatting import plural
+    from askless.core.records.model import BLENDED
+
+    named = {kind: count for kind, count in kinds.items() if kind not in ("program", BLENDED)}
+    if named:
+        most_first = sorted(named.items(), key=lambda item: -item[1])
+        by_kind = ", ".join(f"{count} {kind}" for kind, count in most_first)
+        beside = f"; {plural(outside, 'query')} outside of any" if outside else ""
+        return [f"requests: {by_kind}{beside}"]
+    if not kinds.get(BLENDED):
+        return []
+    return [
+        "requests: none detected; all queries count as one: mark requests with "
+        "askless.request, or use a supported server (docs/limits.md)"
+    ]
+
+
+def _modules(reports: list[FileReport]) -> list[str]:
+    """What was watched, what was not, and which installed packages are the application's own."""
+    modules = [report.modules for report in reports]
+    watched = {name.split(".")[0] for one in modules for name in one.watched} - _EVERYWHERE
+    unknown = dict.fromkeys(name for one in modules for name in one.unknown)
+    code = dict.fromkeys(name for one in modules for name in one.code)
+    lines = []
+    if watched:
+        lines.append(f"watched: {', '.join(sorted(watched))}")
+    if unknown:
+        lines.append(f"imported and not recorded: {', '.join(unknown)}")
+    if code:
+        lines.append(f"the application's code: {', '.join(code)}, as installed")
+    return lines
+
+
 def told(
     reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int
 ) -> list[str]:
@@ -212,34 +246,9 @@ def told(
 
     `taken_ns` is the time of its requests.
     """
-    from askless.core.formatting import plural
-    from askless.core.records.model import BLENDED
     from askless.output.text import percent
 
-    lines = []
-    named = {kind: count for kind, count in kinds.items() if kind not in ("program", BLENDED)}
-    if named:
-        by_kind = ", ".join(
-            f"{count} {kind}" for kind, count in sorted(named.items(), key=lambda item: -item[1])
-        )
-        beside = f"; {plural(outside, 'query')} outside of any" if outside else ""
-        lines.append(f"requests: {by_kind}{beside}")
-    elif kinds.get(BLENDED):
-        lines.append(
-            "requests: none detected; all queries count as one: mark requests with "
-            "askless.request, or use a supported server (docs/limits.md)"
-        )
-    watched = {
-        name.split(".")[0] for report in reports for name in report.modules.watched
-    } - _EVERYWHERE
-    unknown = list(dict.fromkeys(name for report in reports for name in report.modules.unknown))
-    code = list(dict.fromkeys(name for report in reports for name in report.modules.code))
-    if watched:
-        lines.append(f"watched: {', '.join(sorted(watched))}")
-    if unknown:
-        lines.append(f"imported and not recorded: {', '.join(unknown)}")
-    if code:
-        lines.append(f"the application's code: {', '.join(code)}, as installed")
+    lines = [*_requests_by_kind(kinds, outside), *_modules(reports)]
     spent_ms = sum(report.spent_ns for report in reports) / 1e6
     if spent_ms >= 1:
         share = f", {percent(spent_ms * 1e6 / taken_ns)} of the requests' time" if taken_ns else ""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from askless.cli.common import (
     add_allow_damaged,
@@ -17,6 +18,9 @@ from askless.cli.common import (
 from askless.cli.follow import add_follow, follow
 from askless.core import patterns
 from askless.core.findings.severities import SEVERITIES
+
+if TYPE_CHECKING:
+    from askless.reports import documents
 
 EXAMPLES = """  askless findings calls                                 the edits to make, and the findings each one fixes
   askless findings calls --show 1                        one finding in full: the first in that list
@@ -81,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
         return _follow(options)
     from askless.api.captures import read
     from askless.project import last_list
-    from askless.reports import findings, name_lookup
+    from askless.reports import findings
     from askless.reports.loading import refuse_damage
 
     document = read(options.capture, values=options.values).findings(
@@ -90,28 +94,27 @@ def run(options: argparse.Namespace) -> int:
     ).document  # fmt: skip
     if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)
-    variant = (
-        "story"
-        if options.show is not None
-        else "each"
-        if options.each
-        else "all"
-        if options.all
-        else ""
-    )
+    variant = "each" if options.each else "all" if options.all else ""
     if options.show is not None:
-        filtered = bool(options.route or options.pattern or options.accepted)
-        listed = [
-            f.key for f in document.findings if options.accepted or f.key not in document.accepted
-        ]
-        key = name_lookup.finding_name(options.capture, options.show, listed, shown=not filtered)
-        document = findings.only(document, key)
+        variant, document = "story", _only(document, options)
     elif options.format == "terminal":
-        last_list.remember(
-            options.capture, "finding", [finding.key for finding in document.findings]
-        )
+        keys = [finding.key for finding in document.findings]
+        last_list.remember(options.capture, "finding", keys)
     show(document, variant=variant, form=options.format)
     return int(options.fail_on is not None and findings.judge(document, options.fail_on))
+
+
+def _only(
+    document: documents.FindingsDocument, options: argparse.Namespace
+) -> documents.FindingsDocument:
+    """The one finding that `--show` names, by its name or its place in the list shown last."""
+    from askless.reports import findings, name_lookup
+
+    filtered = bool(options.route or options.pattern or options.accepted)
+    hidden = () if options.accepted else document.accepted
+    listed = [finding.key for finding in document.findings if finding.key not in hidden]
+    key = name_lookup.finding_name(options.capture, options.show, listed, shown=not filtered)
+    return findings.only(document, key)
 
 
 def _follow(options: argparse.Namespace) -> int:

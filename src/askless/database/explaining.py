@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from typing import Any
 
 import msgspec
 from sqlalchemy.engine import Connection
@@ -122,6 +123,25 @@ def _named(node: Node, names: Mapping[str, str]) -> Node:
     return msgspec.structs.replace(node, table=table, children=children)
 
 
+def _flat(values: Sequence[Any]) -> list[Any]:
+    return [
+        item
+        for value in values
+        for item in (value if isinstance(value, tuple | list) else (value,))
+    ]
+
+
+def _clause(column: str, operator: str, mark: str, count: int) -> str:
+    """A comparison of a column with so many values; '' if it can't be written."""
+    if operator in ("=", "in", "any"):
+        return f"{column} IN ({', '.join([mark] * count)})"
+    if operator == "between" and count == 2:
+        return f"{column} BETWEEN {mark} AND {mark}"
+    if operator in ("<", "<=", ">", ">=") and count == 1:
+        return f"{column} {operator} {mark}"
+    return ""
+
+
 def kept_share(
     connection: Connection, structure: Structure, parameters: Sequence[Value], names: Sequence[str], table: str,
     predicates: Sequence[Predicate], rows: int,
@@ -134,29 +154,20 @@ def kept_share(
     values = values_of(structure.slots, parameters, names)
     quote = connection.dialect.identifier_preparer.quote
     mark = "?" if server.paramstyle == "qmark" else "%s"
-    clauses, arguments = [], []
+    clauses: list[str] = []
+    arguments: list[Any] = []
     for predicate in predicates:
         column = quote(predicate.column.name).replace("%", "%%" if mark == "%s" else "%")
-        given = [native(values[slot], system) for slot in predicate.slots]
-        flat = [
-            item
-            for value in given
-            for item in (value if isinstance(value, tuple | list) else (value,))
-        ]
+        flat = _flat([native(values[slot], system) for slot in predicate.slots])
         if predicate.operator in ("is null", "is not null"):
             clauses.append(f"{column} {predicate.operator.upper()}")
             continue
         if not flat:
             return None
-        if predicate.operator in ("=", "in", "any"):
-            clauses.append(f"{column} IN ({', '.join(mark for _ in flat)})")
-        elif predicate.operator == "between" and len(flat) == 2:
-            clauses.append(f"{column} BETWEEN {mark} AND {mark}")
-        elif predicate.operator in ("<", "<=", ">", ">=") and len(flat) == 1:
-            clauses.append(f"{column} {predicate.operator} {mark}")
-        else:
-            continue
-        arguments += flat
+        clause = _clause(column, predicate.operator, mark, len(flat))
+        if clause:
+            clauses.append(clause)
+            arguments += flat
     if not clauses or not rows:
         return None
     where = f"FROM {quote(table)} WHERE {' AND '.join(clauses)}"
@@ -169,13 +180,7 @@ def kept_share(
                 )
                 return plan[0].estimate.rows / rows if plan[0].estimate is not None else None
             count = "SELECT COUNT(*) " + where
-            return (
-                float(
-                    execute(connection, DriverQuery(count, tuple(arguments), count, system))[1][0][
-                        0
-                    ]
-                )
-                / rows
-            )
+            query = DriverQuery(count, tuple(arguments), count, system)
+            return float(execute(connection, query)[1][0][0]) / rows
     except AskLessError:
         return None

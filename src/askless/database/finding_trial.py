@@ -4,7 +4,8 @@ rows, and what is saved.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -15,8 +16,8 @@ from askless.core.sql.guarantees import ResultGuarantees, question_of
 from askless.core.sql.statements import checked_select, tables_in
 from askless.core.statistics import Ratio, ratio_of_turns
 from askless.core.trials.alternatives import Promise
-from askless.core.trials.replay import Replay, no_other_way, place_of_key
-from askless.core.trials.result_comparison import comparable, difference
+from askless.core.trials.replay import BoundStatement, Replay, no_other_way, place_of_key
+from askless.core.trials.result_comparison import Row, comparable, difference
 from askless.database.connecting import connect
 from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, query_sent
@@ -71,6 +72,27 @@ class _Plan:
         self.difference = self.cause = self.note = ""
 
 
+_Check = Callable[[Connection, _Plan, "_Found"], None]
+
+
+def _candidates(
+    replay: Replay, parent: DriverQuery | None
+) -> Iterator[tuple[str, str, BoundStatement | None, list[DriverQuery], _Check]]:
+    """What may stand for the lookups: (what runs, its name, the statement, what runs before it, the
+    check of its result). None for a statement that can't be written.
+    """
+    before = [parent] if parent is not None else []
+    grouped = "one grouped query" if replay.grouped else "one batched query"
+    yield "the batch", grouped, replay.batch, before, partial(_check_batch, replay=replay)
+    if parent is not None:
+        check = partial(_check_join, replay=replay, parent=parent)
+        yield "the join", "outer join", replay.join, [], check
+    folded = "conditional aggregates"
+    yield f"the {folded}", folded, replay.folded, before, _check_folded
+    turned = "the parents with their numbers"
+    yield turned, "counted with the parents", replay.turned, [], _check_turned
+
+
 def try_finding(
     url: URL,
     replay: Replay,
@@ -94,41 +116,13 @@ def try_finding(
             result = _by_key(connection, replay, lookups)
         alternatives[0].rows = sum(len(rows) for rows in result.rows)
         alternatives[0].bytes = sum(bytes_of(rows) for rows in result.rows)
-        if replay.batch is not None:
-            progress("running the batch")
-            plan = _Plan(
-                "one grouped query" if replay.grouped else "one batched query",
-                [*before, query_sent(connection, replay.batch)],
-                replay.batch.text,
-            )
+        for label, name, statement, leading, check in _candidates(replay, parent):
+            if statement is None:
+                continue
+            progress(f"running {label}")
+            plan = _Plan(name, [*leading, query_sent(connection, statement)], statement.text)
             with attempt(connection, limits):
-                _check_batch(connection, plan, replay, result)
-            alternatives.append(plan)
-        if replay.join is not None and parent is not None:
-            progress("running the join")
-            plan = _Plan("outer join", [query_sent(connection, replay.join)], replay.join.text)
-            with attempt(connection, limits):
-                _check_join(connection, plan, replay, result, parent)
-            alternatives.append(plan)
-        if replay.folded is not None:
-            progress("running the conditional aggregates")
-            plan = _Plan(
-                "conditional aggregates",
-                [*before, query_sent(connection, replay.folded)],
-                replay.folded.text,
-            )
-            with attempt(connection, limits):
-                _check_folded(connection, plan, result)
-            alternatives.append(plan)
-        if replay.turned is not None:
-            progress("running the parents with their numbers")
-            plan = _Plan(
-                "counted with the parents",
-                [query_sent(connection, replay.turned)],
-                replay.turned.text,
-            )
-            with attempt(connection, limits):
-                _check_turned(connection, plan, result)
+                check(connection, plan, result)
             alternatives.append(plan)
         if len(alternatives) == 1:
             raise no_other_way("no alternative can be derived from the statement")
@@ -177,7 +171,7 @@ def _by_key(connection: Connection, replay: Replay, lookups: Sequence[DriverQuer
     return _Found(columns, list(rows), list(rows.values()))
 
 
-def _check_batch(connection: Connection, plan: _Plan, replay: Replay, found: _Found) -> None:
+def _check_batch(connection: Connection, plan: _Plan, found: _Found, replay: Replay) -> None:
     names, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     if replay.grouped:
@@ -288,8 +282,14 @@ def _tell(plan: _Plan, expected: Rows, given: Rows, question: ResultGuarantees) 
     return result is None
 
 
+def _children(rows: Rows, start: int, end: int) -> list[Row]:
+    """The children's part of joined rows, without that of parents that have none."""
+    parts = [comparable(row[start:end]) for row in rows]
+    return [part for part in parts if any(value is not None for value in part)]
+
+
 def _check_join(
-    connection: Connection, plan: _Plan, replay: Replay, found: _Found, parent: DriverQuery
+    connection: Connection, plan: _Plan, found: _Found, replay: Replay, parent: DriverQuery
 ) -> None:
     """No parent is lost, none comes twice without need, and the children are those of the lookups."""
     names, parents = execute(connection, parent)
@@ -304,13 +304,12 @@ def _check_join(
         parents = list(dict.fromkeys(parents))
     if not _tell(plan, parents, heads, question):
         return
-    children = [comparable(row[width : width + len(found.columns)]) for row in rows]
-    children = [row for row in children if any(value is not None for value in row)]
+    children = _children(rows, width, width + len(found.columns))
     expected = [comparable(row) for row in found.all()]
     if not replay.to_many:
         children, expected = list(dict.fromkeys(children)), list(dict.fromkeys(expected))
-    queries = set(expected)
-    lacking = difference(expected, [row for row in children if row in queries], ResultGuarantees())
+    wanted = set(expected)
+    lacking = difference(expected, [row for row in children if row in wanted], ResultGuarantees())
     if lacking is not None:
         plan.difference, plan.cause = lacking.text, lacking.cause
         return

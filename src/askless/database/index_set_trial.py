@@ -180,6 +180,14 @@ class _Bench:
         unheard = [one for one in every if one.text not in texts]
         self.unheard = {name.lower() for one in unheard for name in _tables_of(one, self.system)}
 
+    def _harmed_by(self, with_it: Sequence[_Seen], without: Sequence[_Seen]) -> tuple[str, ...]:
+        """The statements that an index makes more expensive."""
+        return tuple(
+            query.text
+            for query, one, other in zip(self.queries, with_it, without, strict=True)
+            if _is_harm(other, one)
+        )
+
     def prove(self, wanted: Sequence[PlannedIndex], spare: Sequence[PlannedIndex]) -> IndexSetTrial:
         """See the function of this name."""
         self.progress("planning without the indexes")
@@ -200,16 +208,10 @@ class _Bench:
             self.workshop.run(drop_index(index.name, index.table, self.system))
             then = self._seen()
             if _as_cheap(now, then):
-                fates[index.name], now = (
-                    (IndexOutcome.SPARED if used else IndexOutcome.UNUSED),
-                    then,
-                )
+                fates[index.name] = IndexOutcome.SPARED if used else IndexOutcome.UNUSED
+                now = then
             else:
-                harmed[index.name] = tuple(
-                    query.text
-                    for query, one, other in zip(self.queries, now, then, strict=True)
-                    if _is_harm(other, one)
-                )
+                harmed[index.name] = self._harmed_by(now, then)
                 self.progress(f"building {index.name} again")
                 self.workshop.run(index.ddl)
                 fates[index.name], now = IndexOutcome.KEPT, self._seen()

@@ -83,6 +83,19 @@ class IndexTrial(msgspec.Struct, frozen=True):
     waited_s: float = 0.0
 
 
+def _tables(statements: Sequence[TriedStatement], backend: str) -> tuple[str, ...]:
+    """The tables that the statements read. Raises AskLessError: not-a-select, schema-named."""
+    trees = [checked_select(asked.text, asked.system or backend) for asked in statements]
+    named = [name for tree in trees for name in qualified_tables(tree)]
+    if named and not system_of(backend).named_schemas:
+        raise AskLessError(
+            "schema-named",
+            f"the statement names a schema ({named[0]}), but the trial uses copies in another place",
+            "remove the schema and name it in --db",
+        )
+    return tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
+
+
 def try_index(
     url: URL,
     ddl: str,
@@ -99,14 +112,7 @@ def try_index(
     server = server_of(url)
     backend = url.get_backend_name()
     index = index_of(ddl, backend)
-    trees = [checked_select(asked.text, asked.system or backend) for asked in statements]
-    tables = tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
-    named = [name for tree in trees for name in qualified_tables(tree)]
-    if named and not system_of(backend).named_schemas:
-        raise AskLessError(
-            "schema-named", f"the statement names a schema ({named[0]}), but the trial uses copies in another place",
-            "remove the schema and name it in --db",
-        )  # fmt: skip
+    tables = _tables(statements, backend)
     with connect(url, limits) as connection:
         system = server.system(connection)
         refuse(server.index_routines(connection, ddl, limits.trusted), "building the index")

@@ -76,6 +76,65 @@ class RewriteTrial(msgspec.Struct, frozen=True):
     harder: tuple[str, ...] = ()
 
 
+def _pairs(
+    connection: Connection, before: str, after: str, values: Sequence[Values]
+) -> list[tuple[DriverQuery, DriverQuery]]:
+    """Both statements with each set of values."""
+    return [
+        (
+            _query(connection, before, *one.before, "before"),
+            _query(connection, after, *one.after, "after"),
+        )
+        for one in values
+    ]
+
+
+class _Comparison:
+    """Two statements' results, added up over sets of values, up to the first that differs."""
+
+    def __init__(self) -> None:
+        self.names: list[list[str]] = [[], []]
+        self.rows = [0, 0]
+        self.sizes = [0, 0]
+        self.difference: Difference | None = None
+        self.differs_at = 0
+        self.rounded = False  # some results differ in the last digits only
+
+
+def _compared(
+    connection: Connection,
+    texts: tuple[str, str],
+    pairs: Sequence[tuple[DriverQuery, DriverQuery]],
+    backend: str,
+    limits: Limits,
+    progress: Progress,
+) -> _Comparison:
+    total = _Comparison()
+    for turn, pair in enumerate(pairs, 1):
+        progress(f"comparing results, {turn} of {len(pairs)}")
+        results = []
+        for side, query in enumerate(pair):
+            with attempt(connection, limits):
+                total.names[side], result = execute(connection, query)
+            total.rows[side] += len(result)
+            total.sizes[side] += bytes_of(result)
+            results.append(result)
+        before, after = total.names
+        question = question_of(*texts, backend, before)
+        found: Difference | None
+        if len(before) != len(after):
+            found = other_columns(len(before), len(after))
+        else:
+            found = difference(results[0], results[1], question)
+        if found is not None and _rounded_only(connection, pair[0], results, limits):
+            found, total.rounded = None, True
+        if found is not None:
+            _check_repeatable(connection, pair[0], results[0], backend, limits)
+            total.difference, total.differs_at = found, turn
+            break
+    return total
+
+
 def try_rewrite(
     url: URL,
     before: str,
@@ -96,39 +155,10 @@ def try_rewrite(
     with connect(url, limits) as connection:
         progress("checking for other sessions")
         check_quiet(connection, tables, limits)
-        pairs = [
-            (
-                _query(connection, before, *one.before, "before"),
-                _query(connection, after, *one.after, "after"),
-            )
-            for one in values or [Values()]
-        ]
-        names: list[list[str]] = [[], []]
-        rows, sizes = [0, 0], [0, 0]
-        found: Difference | None = None
-        rounded = False
-        differs_at = 0
-        for turn, pair in enumerate(pairs, 1):
-            progress(f"comparing results, {turn} of {len(pairs)}")
-            results = []
-            for side, query in enumerate(pair):
-                with attempt(connection, limits):
-                    names[side], result = execute(connection, query)
-                rows[side] += len(result)
-                sizes[side] += bytes_of(result)
-                results.append(result)
-            question = question_of(before, after, backend, names[0])
-            if len(names[0]) != len(names[1]):
-                found = other_columns(len(names[0]), len(names[1]))
-            else:
-                found = difference(results[0], results[1], question)
-            if found is not None and _rounded_only(connection, pair[0], results, limits):
-                found, rounded = None, True
-            if found is not None:
-                _check_repeatable(connection, pair[0], results[0], backend, limits)
-                differs_at = turn
-                break
-        if found is None and not any(rows):
+        pairs = _pairs(connection, before, after, values or [Values()])
+        outcome = _compared(connection, (before, after), pairs, backend, limits, progress)
+        found, differs_at = outcome.difference, outcome.differs_at
+        if found is None and not any(outcome.rows):
             raise AskLessError(
                 "nothing-to-compare",
                 "neither statement returns rows for these values; nothing to compare",
@@ -141,16 +171,15 @@ def try_rewrite(
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
+        doubts: tuple[str, ...] = ()
         if found is None:
             progress("measuring")
-            times = interleaved(
-                [runner(connection, [pair[side] for pair in pairs]) for side in (0, 1)]
-            )
+            times = interleaved([runner(connection, side) for side in zip(*pairs, strict=True)])
+            doubts = caveats_of(before, after, backend, _keys(connection, tables))
+            doubts = (*doubts, *[_ROUNDED] * outcome.rounded)
         sides = [
-            Side(
-                pairs[0][side].text, times[side], rows[side], sizes[side], plans[side], *works[side]
-            )
-            for side in (0, 1)
+            Side(query.text, times[i], outcome.rows[i], outcome.sizes[i], plans[i], *works[i])
+            for i, query in enumerate(pairs[0])
         ]
         return RewriteTrial(
             system=server_of(connection).system(connection),
@@ -160,14 +189,9 @@ def try_rewrite(
             ratio=ratio_of_turns(times[0], times[1]) if found is None else None,
             difference=found,
             differs_at=differs_at,
-            columns_before=tuple(names[0]),
-            columns_after=tuple(names[1]),
-            doubts=(
-                *caveats_of(before, after, backend, _keys(connection, tables)),
-                *[_ROUNDED] * rounded,
-            )
-            if found is None
-            else (),
+            columns_before=tuple(outcome.names[0]),
+            columns_after=tuple(outcome.names[1]),
+            doubts=doubts,
             harder=hard,
         )
 

@@ -154,48 +154,44 @@ def _one(finding: Finding, document: documents.FindingsDocument) -> str:
     return "\n\n".join(filter(None, lines))
 
 
+def _alternatives(finding: Finding) -> str:
+    rows = [
+        [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
+        for turn, one in enumerate(finding.advice, 1)
+    ]
+    return table(["", "alternative", "benefit", "trade-offs"], "rlll", rows)
+
+
 def _story(finding: Finding) -> list[str]:
     head = f"### {finding.severity}: {plain(finding_text.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
-    parts = [head, plain(finding.title), "**Where**"]
-    parts.append(
-        "\n".join(
-            f"- {code(text) if line is not None else plain(text)}"
-            for text, line in finding_text.places(finding)
-        )
-    )
-    doubts = [f"- caveat: {plain(doubt)}" for doubt in finding.caveats]
-    parts += [
-        f"**Evidence: {finding.evidence}**",
-        "\n".join([*(f"- {plain(one)}" for one in finding.evidence_details), *doubts]),
+    sites = [
+        f"- {code(text) if line is not None else plain(text)}"
+        for text, line in finding_text.places(finding)
     ]
-    parts += ["**Cost**", "\n".join(f"- {plain(text)}" for text in finding_text.costs(finding))]
+    caveats = [f"caveat: {caveat}" for caveat in finding.caveats]
+    parts = [head, plain(finding.title), "**Where**", "\n".join(sites)]
+    parts += [f"**Evidence: {finding.evidence}**", _items([*finding.evidence_details, *caveats])]
+    parts += ["**Cost**", _items(finding_text.costs(finding))]
     parts += ["**The query**", block(finding.sql, "sql")]
     beside, common = len(finding.advice) > 1, finding_text.common_checks(finding)
     if beside:
-        rows = [
-            [str(turn), plain(one.title), plain(one.saving), plain(one.trade_offs)]
-            for turn, one in enumerate(finding.advice, 1)
-        ]
-        parts += [
-            "**Alternatives compared**",
-            table(["", "alternative", "benefit", "trade-offs"], "rlll", rows),
-        ]
+        parts += ["**Alternatives compared**", _alternatives(finding)]
     for turn, advice in enumerate(finding.advice, 1):
         parts += [f"**Advice {turn} of {len(finding.advice)}**: {_change(advice)}"]
-        labelled_rows = [
-            ("why", advice.why),
-            *([] if beside else [("saving", advice.saving), ("trade-offs", advice.trade_offs)]),
-        ]
-        labelled_rows += [("verify", check) for check in advice.verify if check not in common]
-        parts.append("\n".join(f"- {name}: {plain(text)}" for name, text in labelled_rows if text))
+        labelled = [("why", advice.why)]
+        if not beside:
+            labelled += [("saving", advice.saving), ("trade-offs", advice.trade_offs)]
+        labelled += [("verify", check) for check in advice.verify if check not in common]
+        parts.append(_items([f"{name}: {text}" for name, text in labelled if text]))
         if advice.sql:
             parts += ["the SQL afterwards:", block(advice.sql, "sql")]
     if common:
-        parts += [
-            f"**{finding_text.WHICHEVER}**",
-            "\n".join(f"- {plain(check)}" for check in common),
-        ]
+        parts += [f"**{finding_text.WHICHEVER}**", _items(common)]
     return [part for part in parts if part]
+
+
+def _items(texts: Iterable[str]) -> str:
+    return "\n".join(f"- {plain(text)}" for text in texts)
 
 
 def gate(document: documents.GateDocument) -> str:

@@ -13,9 +13,10 @@ from typing import Any
 import askless
 from askless.core.findings.finding import Finding
 from askless.core.json_encoding import encoded
+from askless.core.sql.slots import Value
 from askless.output import finding_text
 from askless.output.text import safe
-from askless.reports.columns import TimedRequest, query_records, request_record
+from askless.reports.columns import RequestRecord, TimedRequest, query_records, request_record
 
 SERVER, CONSUMER, CLIENT = 2, 5, 3
 _ERROR = 2
@@ -45,6 +46,30 @@ def payload(
     return encoded(whole)
 
 
+def _parameters(values: Sequence[Value]) -> Json:
+    return {f"db.query.parameter.{place}": _plain(value) for place, value in enumerate(values)}
+
+
+def _of_request(record: RequestRecord) -> Json:
+    """What a request's own span says of it."""
+    known: Json = {
+        "askless.route": record.route,
+        "askless.request": record.name,
+        "askless.warm_up": record.warm_up or None,
+    }
+    method, _, path = record.route.partition(" ")
+    if record.kind == "http" and path.startswith("/"):
+        known |= {
+            "http.request.method": method,
+            "http.route": path,
+            "url.path": record.path or None,
+            "http.response.status_code": record.status or None,
+        }
+    if record.kind == "job":
+        known["messaging.destination.name"] = record.route.removeprefix("job ")
+    return known
+
+
 def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iterable[Json]:
     request = one.request
     record = request_record(one, values)
@@ -58,14 +83,7 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
         i = query.number - 1
         shapes.add(query.shape)
         start_ns = request.starts_ns[i] + offset_ns
-        given = (
-            {
-                f"db.query.parameter.{place}": _plain(value)
-                for place, value in enumerate(request.parameters[i])
-            }
-            if values
-            else {}
-        )
+        given = _parameters(request.parameters[i]) if values else {}
         name = query.statement.split(None, 1)[0].upper()[:40] if query.statement else "query"
         yield _span(
             (trace, _id(trace, query.number), root), name, CLIENT, (start_ns, start_ns + request.durations_ns[i]),
@@ -75,23 +93,9 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
                 "askless.shape": query.shape, **given,
             }, query.error,
         )  # fmt: skip
-    method, _, path = record.route.partition(" ")
-    is_http = record.kind == "http" and path.startswith("/")
-    known: Json = {
-        "askless.route": record.route,
-        "askless.request": record.name,
-        "askless.warm_up": record.warm_up or None,
-    }
-    if is_http:
-        known |= {"http.request.method": method, "http.route": path, "url.path": record.path or None,
-                  "http.response.status_code": record.status or None}  # fmt: skip
-    if record.kind == "job":
-        known["messaging.destination.name"] = record.route.removeprefix("job ")
-    start_ns = request.start_ns + offset_ns
+    start_ns, end_ns = request.start_ns + offset_ns, request.end_ns + offset_ns
     kind = CONSUMER if record.kind == "job" else SERVER
-    span = _span(
-        (trace, root, ""), record.route, kind, (start_ns, request.end_ns + offset_ns), known
-    )
+    span = _span((trace, root, ""), record.route, kind, (start_ns, end_ns), _of_request(record))
     span["events"] = [_event(finding, start_ns) for finding in findings if finding.shape in shapes]
     yield span
 

@@ -20,7 +20,7 @@ from askless.capture.reading import FileReport, read
 from askless.core.findings.finding import Finding
 from askless.core.inference.failures import masked_error
 from askless.core.json_encoding import encoded
-from askless.core.records.model import CallSite, Request, RequestHints, Statement
+from askless.core.records.model import CallSite, Load, Request, RequestHints, Statement
 from askless.core.sql.masking import masked, shown_values
 from askless.project.file import here
 from askless.reports import documents
@@ -273,10 +273,15 @@ def request_record(one: TimedRequest, values: bool = False) -> RequestRecord:
     )
 
 
+_NOWHERE = CallSite("", 0, "")
+_NOTHING = Load("", "", "", "", "", False)
+
+
 def query_records(request: Request, values: bool = False) -> Iterator[QueryRecord]:
     """The queries of a request, in the order of their starts, a flat row each."""
     for i in range(len(request)):
         statement, place, load = request.statement(i), request.place(i), request.load(i)
+        site, loaded = place or _NOWHERE, load or _NOTHING
         error = request.errors.get(i, "")
         told = request.told[i] if request.has_told else None
         yield QueryRecord(
@@ -296,13 +301,13 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             connection=request.connections[i],
             in_transaction=bool(request.in_transaction[i]),
             call_site=place_name(place) if place is not None else "",
-            file=place.file if place is not None else "",
-            line=place.line if place is not None else 0,
-            function=place.function if place is not None else "",
-            orm=load.orm if load is not None else "",
-            load=load.kind if load is not None else "",
-            model=load.model if load is not None else "",
-            relation=load.relation if load is not None else "",
+            file=site.file,
+            line=site.line,
+            function=site.function,
+            orm=loaded.orm,
+            load=loaded.kind,
+            model=loaded.model,
+            relation=loaded.relation,
             rows_examined=request.rows_examined(i),
             server_fields=_server_fields(told, values) if told else "",
         )

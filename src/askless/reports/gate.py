@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
+import msgspec
+
+from askless.core.aggregation.summary import Summary
 from askless.core.comparison import baseline as gating, budgets
 from askless.core.errors import AskLessError
 from askless.core.findings.finding import Finding
@@ -13,7 +16,7 @@ from askless.core.formatting import HIDDEN, escaped_line
 from askless.project import file
 from askless.project.file import Project
 from askless.reports import documents
-from askless.reports.findings import open_findings
+from askless.reports.findings import OpenAndExpired, open_findings
 from askless.reports.loading import load, refuse_damage
 
 
@@ -35,7 +38,74 @@ def gate(
         )
     summary, notes = load(path, project=project)
     refuse_damage("" if allow_damaged else summary.damage)
-    found = open_findings(summary, project.path)
+    findings = open_findings(summary, project.path)
+    judged = _by_budgets(summary, project, findings, notes)
+    if baseline is not None:
+        before, notes_before = load(baseline, project=project)
+        refuse_damage("" if allow_damaged else before.damage)
+        compared = gating.compare_baseline(
+            before, summary, open_findings(before, project.path).open, findings.open
+        )
+        if not compared.counts:
+            raise AskLessError(
+                "other-application",
+                f"{baseline} and {path} have no routes in common: the baseline belongs to another application",
+                "name a capture of the same pages",
+            )
+        judged.add(compared, notes_before)
+    judged.remarks += [
+        f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
+        for finding, case in findings.ended
+    ]
+    passed = bool(judged.rows) and not any(row.over for row in judged.rows)
+    return documents.GateDocument(
+        format="askless gate",
+        capture=str(path),
+        baseline=str(baseline) if baseline is not None else "",
+        project=str(project.path) if project.path is not None else "",
+        rows=tuple(sorted(judged.rows, key=lambda row: not row.over)),
+        findings=tuple(judged.findings),
+        missing_routes=tuple(judged.missing),
+        accepted=len(findings.accepted),
+        remarks=tuple(judged.remarks),
+        passed=passed and (partial or not judged.missing),
+        missing_allowed=partial,
+        notes=judged.notes,
+    )
+
+
+class _Judged(msgspec.Struct):
+    """What budgets and a baseline say of a capture."""
+
+    rows: list[documents.GateRow]
+    findings: list[Finding]
+    missing: list[str]
+    remarks: list[str]
+    notes: tuple[str, ...]
+
+    def add(self, compared: gating.BaselineResult, notes: Iterable[str]) -> None:
+        """The comparison with a baseline, and the notes about that."""
+        row = documents.GateRow
+        self.rows += [
+            row(one.route, one.measure, one.before, one.now, one.over, "baseline", ())
+            for one in compared.counts
+        ]
+        self.rows += [
+            row(finding.route, "patterns", 0, 1, True, "baseline", (finding.key,))
+            for finding in compared.new
+        ]
+        self.findings += [one for one in compared.new if one not in self.findings]
+        self.missing += [route for route in compared.only_before if route not in self.missing]
+        self.remarks += [
+            f"{route} is not in the baseline: only its budget applies"
+            for route in compared.only_now
+        ]
+        self.notes = tuple(dict.fromkeys((*self.notes, *notes)))
+
+
+def _by_budgets(
+    summary: Summary, project: Project, findings: OpenAndExpired, notes: tuple[str, ...]
+) -> _Judged:
     rows = [
         documents.GateRow(
             one.route,
@@ -44,58 +114,16 @@ def gate(
             one.actual,
             one.over,
             "budget",
-            tuple(f.key for f in one.found),
+            tuple(finding.key for finding in one.found),
         )
-        for one in budgets.judge(summary, project.budgets, found.open)
+        for one in budgets.judge(summary, project.budgets, findings.open)
     ]
-    named = [finding for finding in found.open if any(finding.key in row.findings for row in rows)]
-    remarks = _unmet(project, [*found.open, *found.accepted])
-    lacking = [one.route for one in budgets.unmet(summary, project.budgets)]
-    if baseline is not None:
-        before, notes_before = load(baseline, project=project)
-        refuse_damage("" if allow_damaged else before.damage)
-        notes = tuple(dict.fromkeys((*notes, *notes_before)))
-        compared = gating.compare_baseline(
-            before, summary, open_findings(before, project.path).open, found.open
-        )
-        if not compared.counts:
-            raise AskLessError(
-                "other-application",
-                f"{baseline} and {path} have no routes in common: the baseline belongs to another application",
-                "name a capture of the same pages",
-            )
-        rows += [
-            documents.GateRow(one.route, one.measure, one.before, one.now, one.over, "baseline", ())
-            for one in compared.counts
-        ]
-        rows += [
-            documents.GateRow(finding.route, "patterns", 0, 1, True, "baseline", (finding.key,))
-            for finding in compared.new
-        ]
-        named += [finding for finding in compared.new if finding not in named]
-        lacking += [route for route in compared.only_before if route not in lacking]
-        remarks += [
-            f"{route} is not in the baseline: only its budget applies"
-            for route in compared.only_now
-        ]
-    remarks += [
-        f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
-        for finding, case in found.ended
-    ]
-    judged = len(rows)
-    over = sum(row.over for row in rows)
-    return documents.GateDocument(
-        format="askless gate",
-        capture=str(path),
-        baseline=str(baseline) if baseline is not None else "",
-        project=str(project.path) if project.path is not None else "",
-        rows=tuple(sorted(rows, key=lambda row: not row.over)),
-        findings=tuple(named),
-        missing_routes=tuple(lacking),
-        accepted=len(found.accepted),
-        remarks=tuple(remarks),
-        passed=not over and judged > 0 and (partial or not lacking),
-        missing_allowed=partial,
+    named = {key for row in rows for key in row.findings}
+    return _Judged(
+        rows=rows,
+        findings=[finding for finding in findings.open if finding.key in named],
+        missing=[one.route for one in budgets.unmet(summary, project.budgets)],
+        remarks=_unmet(project, [*findings.open, *findings.accepted]),
         notes=notes,
     )
 

@@ -81,31 +81,32 @@ def _proven(
         for one in document.indexes
     ]
     spare = [PlannedIndex(one.index, one.ddl, one.table) for one in document.redundant]
-    tried = [
-        TriedStatement(one.text, one.parameters, one.names, one.system) for one in workload.subjects
-    ]
+    tried, hidden = [], {}
+    for one in workload.subjects:
+        tried.append(TriedStatement(one.text, one.parameters, one.names, one.system))
+        hidden[one.text] = masker(one.system or document.system, False)(one.text)
     proof = prove(url, wanted, spare, tried, limits, progress)
-    hidden = {
-        one.text: masker(one.system or document.system, False)(one.text)
-        for one in workload.subjects
-    }
     whys = {
         IndexOutcome.UNUSED: "no plan of the capture's statements uses it",
         IndexOutcome.SPARED: "the others are as cheap without it",
     }
-    fates = [proof.fates[one.name] for one in wanted]
+    why_needed = "a statement in the capture is more expensive without it, or could not be checked"
+    reason = documents.IndexReason
+    kept, excluded, harming = [], [], []
+    for wish, index in zip(document.indexes, wanted, strict=True):
+        fate = proof.fates[index.name]
+        if fate is IndexOutcome.KEPT:
+            kept.append(wish)
+        else:
+            excluded.append(reason(wish.ddl, whys[fate]))
+        for text in proof.harmed.get(index.name, ()):
+            harming.append(reason(wish.ddl, f"with it the planner does worse for {hidden[text]}"))
+    needed = [index for index in document.redundant if proof.needed[index.index]]
     return msgspec.structs.replace(
         document,
-        indexes=tuple(
-            one
-            for one, fate in zip(document.indexes, fates, strict=True)
-            if fate is IndexOutcome.KEPT
-        ),
-        redundant=tuple(one for one in document.redundant if not proof.needed[one.index]),
-        notes=(
-            *document.notes,
-            *(f"removed {what}, left by an earlier trial" for what in proof.cleaned),
-        ),
+        indexes=tuple(kept),
+        redundant=tuple(index for index in document.redundant if index not in needed),
+        notes=(*document.notes, *map("removed {}, left by an earlier trial".format, proof.cleaned)),
         set_trial=documents.IndexSetTrialResult(
             where=proof.where,
             unit=proof.unit,
@@ -113,24 +114,9 @@ def _proven(
             skipped=proof.skipped,
             before=sum(cost.before for cost in proof.costs),
             after=sum(cost.after for cost in proof.costs),
-            excluded=tuple(
-                documents.IndexReason(one.ddl, whys[fate])
-                for one, fate in zip(document.indexes, fates, strict=True)
-                if fate in whys
-            ),
-            needed=tuple(
-                documents.IndexReason(
-                    one.ddl,
-                    "a statement in the capture is more expensive without it, or could not be checked",
-                )
-                for one in document.redundant
-                if proof.needed[one.index]
-            ),
-            harming=tuple(
-                documents.IndexReason(one.ddl, f"with it the planner does worse for {hidden[text]}")
-                for one, index in zip(document.indexes, wanted, strict=True)
-                for text in proof.harmed.get(index.name, ())
-            ),
+            excluded=tuple(excluded),
+            needed=tuple(reason(index.ddl, why_needed) for index in needed),
+            harming=tuple(harming),
         ),
     )
 

@@ -162,47 +162,55 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
     return (*dict.fromkeys(notes), *left_out_of(files))
 
 
-def left_out_of(files: list[FileReport]) -> list[str]:
-    """What a recording omitted, and what that makes of totals."""
+def _may_omit_more(file: FileReport) -> bool:
+    """Whether requests may have been left out of which nothing is known yet."""
+    return not file.closed and file.header is not None and file.header.omits
+
+
+def _by_options(files: list[FileReport], counts: Counts) -> Iterator[str]:
+    """What --sample, --min-duration and --max-queries omitted."""
     headers = [file.header for file in files if file.header is not None]
-    counts, dropped = Counts(), Evicted()
-    by_process: dict[tuple[int, str], Evicted] = {}
-    for file in files:
-        counts = counts.plus(file.left_out)
-        process = (file.header.pid, file.header.program) if file.header is not None else (0, "")
-        by_process[process] = max(
-            by_process.get(process, dropped), file.dropped, key=lambda one: one.files
-        )
-    for one in by_process.values():
-        dropped = dropped.plus(one)
-    notes = []
     rates = sorted({header.sample for header in headers if header.sample > 1})
     if rates:
         kept = " or ".join(f"1 of {rate:,}" for rate in rates)
-        notes.append(
+        yield (
             f"{kept} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. Totals over the capture are "
             "scaled up to all of them: askless requests gives their error"
         )
     slower_ns = max((header.slower_ns for header in headers), default=0)
     if slower_ns:
-        notes.append(
+        yield (
             f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left out, with "
             f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted in totals; all else is of the slow ones"
         )
-    unclosed = sum(
-        not file.closed
-        and file.header is not None
-        and (file.header.sample > 1 or file.header.slower_ns > 0)
-        for file in files
-    )
+    unclosed = sum(map(_may_omit_more, files))
     if unclosed:
-        notes.append(f"{plural(unclosed, 'recorder')} still at work, or killed: {untold()}")
+        yield f"{plural(unclosed, 'recorder')} still at work, or killed: {untold()}"
     more = sum(file.more for file in files)
     if more:
         most = max(header.at_most for header in headers)
-        notes.append(
-            f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} beyond that counted"
-        )
+        yield f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} beyond that counted"
+
+
+def _evicted(files: list[FileReport]) -> Evicted:
+    """What was dropped for the limit of size. Each file of a process counts all of its earlier ones."""
+    total = Evicted()
+    by_process: dict[tuple[int, str], Evicted] = {}
+    for file in files:
+        process = (file.header.pid, file.header.program) if file.header is not None else (0, "")
+        known = by_process.get(process, total)
+        by_process[process] = max(known, file.dropped, key=lambda one: one.files)
+    for one in by_process.values():
+        total = total.plus(one)
+    return total
+
+
+def left_out_of(files: list[FileReport]) -> list[str]:
+    """What a recording omitted, and what that makes of totals."""
+    counts = Counts()
+    for file in files:
+        counts = counts.plus(file.left_out)
+    notes = [*_by_options(files, counts)]
     beyond = sum(file.beyond for file in files)
     if beyond:
         notes.append(
@@ -213,6 +221,7 @@ def left_out_of(files: list[FileReport]) -> list[str]:
         notes.append(
             f"{plural(counts.stopped, 'request')} came while recording was paused or the disk was full: nothing is known of them"
         )
+    dropped = _evicted(files)
     if dropped.files:
         notes.append(
             f"the capture is limited in size: {plural(dropped.files, 'file')} of its oldest gone, with "

@@ -119,6 +119,11 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
     return results
 
 
+def _fit(names: Sequence[str], count: int) -> bool:
+    """Whether names are numbers of so many placeholders."""
+    return all(name.isdigit() and int(name) <= count for name in names)
+
+
 def aligned(before: str, after: str, system: str, example: Example) -> Values:
     """The values of an execution for both statements: by slot for the first, by name, number or
     turn for the second.
@@ -133,21 +138,16 @@ def aligned(before: str, after: str, system: str, example: Example) -> Values:
             "placeholders-differ", f"--before has {len(slots)} values, the captured query {len(sent)}",
             "write lists (IN) as long as in the capture, or give values with --parameters",
         )  # fmt: skip
-    placed = [(slot, value) for slot, value in zip(slots, sent, strict=True) if slot.placeholder]
+    placed = [pair for pair in zip(slots, sent, strict=True) if pair[0].placeholder]
     named = {name_of(slot): value for slot, value in placed if name_of(slot)}
-    first: Bound = (
-        (tuple(named.values()), tuple(named))
-        if named
-        else (tuple(value for _, value in placed), ())
-    )
+    in_turn: Bound = (tuple(value for _, value in placed), ())
+    first: Bound = (tuple(named.values()), tuple(named)) if named else in_turn
     wanted = [slot for slot in slots_of(after, system) if slot.placeholder]
-    names = dict.fromkeys(name_of(slot) for slot in wanted if name_of(slot))
-    if names and all(name in named for name in names):
-        return Values(first, (tuple(named[name] for name in names), tuple(names)))
-    if not names and len(wanted) == len(placed):
-        return Values(first, (tuple(value for _, value in placed), ()))
-    if names and all(name.isdigit() and int(name) <= len(placed) for name in names):
-        return Values(first, (tuple(value for _, value in placed), ()))
+    names = tuple(dict.fromkeys(filter(None, map(name_of, wanted))))
+    if names and named.keys() >= set(names):
+        return Values(first, (tuple(named[name] for name in names), names))
+    if _fit(names, len(placed)) if names else len(wanted) == len(placed):
+        return Values(first, in_turn)
     raise AskLessError(
         "placeholders-differ",
         f"--before has {len(placed)} placeholders, --after {len(wanted)}, which can't be matched",

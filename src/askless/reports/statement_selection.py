@@ -68,6 +68,13 @@ def parse_parameters(text: str) -> tuple[tuple[Value, ...], tuple[str, ...]]:
     ), ()
 
 
+def _is_subject(stats: ShapeStats, shape: str) -> bool:
+    """Whether a shape has examples, can be explained, and is the one asked for, if one is."""
+    structure = stats.structure
+    wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
+    return bool(stats.examples) and wanted and (structure is None or structure.kind in EXPLAINED)
+
+
 def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list[Subject]:
     """The shapes that cost most time over the capture, each once, with an execution whose text and
     values are whole.
@@ -75,19 +82,14 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
     merged: dict[str, list[tuple[RouteStats, ShapeStats]]] = {}
     for route in summary.routes.values():
         for stats in route.own_shapes():
-            structure = stats.structure
-            wanted = stats.shape.digest.startswith(shape) if shape else structure is not None
-            if stats.examples and wanted and (structure is None or structure.kind in EXPLAINED):
+            if _is_subject(stats, shape):
                 merged.setdefault(stats.shape.digest, []).append((route, stats))
     subjects = []
     for digest, found in merged.items():
-        whole = _whole([stats for _, stats in found])
-        example = whole[0]
-        alike = [
-            e
-            for e in whole
-            if e.text == example.text and e.statement.names == example.statement.names
-        ]
+        example, *others = _whole([stats for _, stats in found])
+        same = (example.text, example.statement.names)
+        alike = [one for one in others if (one.text, one.statement.names) == same]
+        by_time = sorted(found, key=lambda item: -item[1].duration_ns)
         subjects.append(
             Subject(
                 text=example.text,
@@ -95,13 +97,11 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 names=example.statement.names,
                 rows=example.rows,
                 shape=digest,
-                routes=tuple(
-                    route.route for route, _ in sorted(found, key=lambda item: -item[1].duration_ns)
-                ),
+                routes=tuple(route.route for route, _ in by_time),
                 queries=round(sum(route.scale * stats.count for route, stats in found)),
                 total_ns=round(sum(route.scale * stats.duration_ns for route, stats in found)),
                 system=example.statement.system,
-                others=tuple(e.parameters for e in alike[1:]),
+                others=tuple(one.parameters for one in alike),
             )
         )
     return sorted(subjects, key=lambda subject: (-subject.total_ns, subject.shape))[:top]

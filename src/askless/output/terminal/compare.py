@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
 from rich.text import Text
 
+from askless.core.findings.finding import Finding
 from askless.core.formatting import plural, size
 from askless.output import gate_text
 from askless.output.terminal.drawing import NARROWEST, WIDE, InMiddle, indented, table_of
@@ -43,18 +46,18 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
         )  # fmt: skip
     out.print(table)
     out.print(Text(gate_text.drift(document), style="dim"))
-    for title, items in (
-        ("fixed", document.fixed),
-        ("new", document.new),
-        ("remaining", document.remaining),
-    ):
-        out.print(
-            Text(f"{plural(len(items), 'finding')} {title}" + (":" if items else ""), style="bold")
-        )
-        for finding in items:
-            out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))
-            out.print(indented(Text(safe(finding.title)), 4))
+    _list(out, "fixed", document.fixed)
+    _list(out, "new", document.new)
+    _list(out, "remaining", document.remaining)
     if document.accepted:
         out.print(
             Text(f"{plural(document.accepted, 'finding')} accepted in askless.toml", style="dim")
         )
+
+
+def _list(out: Console, title: str, findings: Sequence[Finding]) -> None:
+    head = f"{plural(len(findings), 'finding')} {title}" + (":" if findings else "")
+    out.print(Text(head, style="bold"))
+    for finding in findings:
+        out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))
+        out.print(indented(Text(safe(finding.title)), 4))

@@ -24,25 +24,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
             f"noise apart: {noise}"
         )
     )
-    columns = [
-        ("route", "l"), ("requests", "r"), ("kept", "r"), ("queries", "r"), ("shapes", "r"), ("repeated", "r"), ("db ms", "r"),
-        ("share", "r"), ("rows", "r"), ("bytes", "r"), ("noise", "r"), ("objects", "r"), ("memory", "r"),
-    ]  # fmt: skip
-    objects = any(row.objects for row in document.routes)
-    memory = any(row.memory_bytes for row in document.routes)
-    is_narrow = out.width < WIDE
-    shown = {
-        "kept": partly,
-        "shapes": not (is_narrow or objects or memory),
-        "noise": document.noise > 0 and not (is_narrow or objects or memory or partly),
-        "share": not (is_narrow and (objects or memory)),
-        "rows": not (is_narrow and objects),  # objects are rows, nearly
-        "bytes": not (is_narrow and (objects or memory)),
-        "objects": objects,
-        "memory": memory,
-    }
-    columns = [(name, side) for name, side in columns if shown.get(name, True)]
-    table = table_of(*columns)
+    columns = _columns(document, is_narrow=out.width < WIDE, partly=partly)
+    table = table_of(*((name, "l" if name == "route" else "r") for name in columns))
     table.columns[0].min_width = NARROWEST
     for row in document.routes:
         cells: dict[str, RenderableType] = {
@@ -60,7 +43,7 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
             "objects": number(row.objects),
             "memory": size(row.memory_bytes) if row.memory_bytes else "–",
         }
-        table.add_row(*(cells[name] for name, _ in columns))
+        table.add_row(*(cells[name] for name in columns))
     out.print(table)
     out.print(
         Text(
@@ -91,3 +74,26 @@ def each(out: Console, document: documents.EachDocument) -> None:
     if document.requests:
         lead = "Show one, by name or number:"
         command(out, lead, "timeline", document.capture, document.requests[0].name)
+
+
+def _columns(document: documents.RequestsDocument, is_narrow: bool, partly: bool) -> list[str]:
+    """The columns for which there is something to show, and room."""
+    objects = any(row.objects for row in document.routes)
+    memory = any(row.memory_bytes for row in document.routes)
+    extra = objects or memory
+    shown = {
+        "route": True,
+        "requests": True,
+        "kept": partly,
+        "queries": True,
+        "shapes": not (is_narrow or extra),
+        "repeated": True,
+        "db ms": True,
+        "share": not (is_narrow and extra),
+        "rows": not (is_narrow and objects),  # objects are rows, nearly
+        "bytes": not (is_narrow and extra),
+        "noise": document.noise > 0 and not (is_narrow or extra or partly),
+        "objects": objects,
+        "memory": memory,
+    }
+    return [name for name, is_shown in shown.items() if is_shown]

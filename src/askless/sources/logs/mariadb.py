@@ -222,6 +222,17 @@ class Slow:
         """See `Reading`."""
         return self._tell()
 
+    def _server_fields(self) -> dict[str, str | float]:
+        """What the server says besides what every source knows, by its own names."""
+        known = {
+            name: _value(value)
+            for name, value in self._fields.items()
+            if name not in _OWN_FIELDS and value
+        }
+        if self._warnings:
+            known["Warnings"] = "; ".join(self._warnings)
+        return known
+
     def _tell(self) -> Sequence[LogMessage]:
         if not self._text:
             if self._fields:  # a head alone: its statement is torn off
@@ -230,26 +241,18 @@ class Slow:
         text = str(self._text).strip().removesuffix(";")
         fields = self._fields
         took_ns = round(_number(fields.get("Query_time", "")) * 1e9)
-        sent = fields.get("Rows_sent", "")
-        affected = fields.get("Rows_affected", "0")
         # A time of whole seconds, of the statement's begin; a newer server tells its end to the
         # microsecond.
         at_ns = end_ns = self._time_ns
         if not at_ns % 1_000_000_000:
             at_ns = self._at_ns or at_ns
             end_ns = at_ns + took_ns
-        rows = int(sent) if sent.isdigit() else -1
-        rows = int(affected) if not rows and affected.isdigit() else rows
+        rows = _rows(fields.get("Rows_sent", ""), fields.get("Rows_affected", "0"))
         size = int(_number(fields.get("Bytes_sent", "")))
-        session, client = self._session or fields.get("Thread_id", "") or "slow log", self._client
+        session = self._session or fields.get("Thread_id", "") or "slow log"
+        client = self._client
         number = int(_number(fields.get("Errno", "")))
-        told = {
-            name: _value(value)
-            for name, value in fields.items()
-            if name not in _OWN_FIELDS and value
-        }
-        if self._warnings:
-            told["Warnings"] = "; ".join(self._warnings)
+        server_fields = self._server_fields()
         plan = str(self._plan)
         self._clear()
         if text.startswith(_QUIT):
@@ -258,7 +261,7 @@ class Slow:
             return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
-            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, told=told,
+            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, told=server_fields,
         )  # fmt: skip
         return (LogMessage(session, at_ns, query, "", False, client),)
 
@@ -319,3 +322,10 @@ FORMATS = {
     "mariadb-general": Format(_is_general, lambda _: General()),
     "mariadb-slow": Format(_is_slow, lambda _: Slow()),
 }
+
+
+def _rows(sent: str, affected: str) -> int:
+    """Rows that a statement returned, else those that it changed; -1 if the log says neither."""
+    if not sent.isdigit():
+        return -1
+    return int(sent) or (int(affected) if affected.isdigit() else 0)

@@ -52,6 +52,20 @@ class LogOptions(NamedTuple):
     system: str = ""
 
 
+def _prefix(file: Path, head: list[str]) -> str:
+    """PostgreSQL's log_line_prefix, by the first lines. Raises AskLessError log-unreadable."""
+    prefix = guessed(head)
+    if prefix:
+        return prefix
+    looks = logs.looks_like(head)
+    more = f"; it looks like {looks}: --format {looks}" if looks else ""
+    raise AskLessError(
+        "log-unreadable",
+        f"{file}, line 1: can't detect the prefix of its lines{more}",
+        "give the value of log_line_prefix: --prefix '%m [%p] '",
+    )
+
+
 def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter) -> None:
     """Read logs into a folder; what was read before one that can't be is kept. Raises AskLessError:
     log-missing, log-unreadable.
@@ -69,14 +83,7 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
         )  # fmt: skip
     prefix = wish.prefix
     if name == "postgresql" and not prefix:
-        prefix = guessed(head) or ""
-        if not prefix:
-            looks = logs.looks_like(head)
-            more = f"; it looks like {looks}: --format {looks}" if looks else ""
-            raise AskLessError(
-                "log-unreadable", f"{first}, line 1: can't detect the prefix of its lines{more}",
-                "give the value of log_line_prefix: --prefix '%m [%p] '",
-            )  # fmt: skip
+        prefix = _prefix(first, head)
         voice.note(f"log_line_prefix looks like {prefix!r}; use --prefix to override")
     layout = wish.layouts.get(name)
     reading = (

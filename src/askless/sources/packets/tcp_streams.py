@@ -79,26 +79,31 @@ class Streams:
         self._connections: dict[tuple[Hashable, Hashable], _Connection] = {}
         self._numbers = 0
 
+    def _connection_of(
+        self, segment: Segment, key: tuple[Hashable, Hashable], from_client: bool
+    ) -> _Connection | None:
+        """The connection of a segment, begun if it is not known; None if nothing of it counts."""
+        connection = self._connections.get(key)
+        if from_client and segment.flags & SYN and not segment.flags & ACK:
+            if connection is not None and connection.client.next == (segment.sequence + 1) % 2**32:
+                return None  # sent again
+            return self._begin(key, True, segment.at_ns)
+        if connection is None and (segment.length or segment.flags & SYN):
+            return self._begin(key, bool(segment.flags & SYN), segment.at_ns)
+        return connection
+
     def segment(self, segment: Segment) -> None:
         """A segment was seen; it may belong to no one."""
         from_client = self._is_server(segment.target)
         if not from_client and not self._is_server(segment.source):
             return
         key = (segment.source, segment.target) if from_client else (segment.target, segment.source)
-        connection = self._connections.get(key)
-        if from_client and segment.flags & SYN and not segment.flags & ACK:
-            if connection is not None and connection.client.next == (segment.sequence + 1) % 2**32:
-                return  # sent again
-            connection = self._begin(key, True, segment.at_ns)
-        elif connection is None:
-            if not segment.length and not segment.flags & SYN:
-                return
-            connection = self._begin(key, bool(segment.flags & SYN), segment.at_ns)
-        side, other = (
-            (connection.client, connection.server)
-            if from_client
-            else (connection.server, connection.client)
-        )
+        connection = self._connection_of(segment, key, from_client)
+        if connection is None:
+            return
+        side, other = connection.client, connection.server
+        if not from_client:
+            side, other = other, side
         if segment.flags & SYN:
             side.next = (segment.sequence + 1) % 2**32
         elif segment.length:

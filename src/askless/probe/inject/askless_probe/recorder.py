@@ -376,6 +376,18 @@ def _belated(request):
         full(around, perf_counter_ns())
 
 
+def _flush(request, final):
+    if final and request.finish is not None:
+        request.finish()
+    elif request.spared and (request.left_out or request.held) and request is not outside:
+        if final:
+            spare.ended(request, perf_counter_ns())
+    else:
+        if echo is not None:
+            echo.catch_up(request.records)
+        writer.write(request, keep_open=not final)
+
+
 def flush_all(final):
     """Write everything that waits; with `final`, end the process's own request too and close the
     file.
@@ -384,16 +396,7 @@ def flush_all(final):
         return
     try:
         for request in list(open_requests.values()):
-            if final and request.finish is not None:
-                request.finish()
-                continue
-            if request.spared and (request.left_out or request.held) and request is not outside:
-                if final:
-                    spare.ended(request, perf_counter_ns())
-                continue
-            if echo is not None:
-                echo.catch_up(request.records)
-            writer.write(request, keep_open=not final)
+            _flush(request, final)
         if final:
             if unknown and writer.file < 0:
                 writer.begin_file()  # nothing was recorded, and here is why

@@ -73,6 +73,9 @@ def configure():
     _excluded = tuple(sorted(folder + os.sep for folder in folders))
 
 
+_TYPED_IN = ("<stdin>", "<string>", "<template>", "<graphql>")
+
+
 def is_mine(filename):
     """Whether a file is the program's own: neither standard library, installed package, nor made up
     at run time.
@@ -89,21 +92,15 @@ def is_mine(filename):
         found = application.folders()
         own_packages = tuple(dict.fromkeys(name for name, folder in found if "-packages" in folder))
         _own = tuple(folder for _, folder in found)
-    known = not (
-        filename.startswith(_excluded)
-        or installed
-        or filename.startswith("<frozen")
-        or (
-            filename.startswith("<")
-            and filename not in ("<stdin>", "<string>", "<template>", "<graphql>")
-        )
-    )
-    if installed and filename.startswith(_own):
-        known = True
-    elif known and filename.replace("\\", "/").rsplit("/", 2)[-2:-1] in (["bin"], ["Scripts"]):
-        known = not application.stub_of(filename)
-    if filename.startswith("<python-input"):  # the interactive prompt of Python 3.13 and newer
-        known = True
+    if installed:
+        known = filename.startswith(_own)
+    elif filename.startswith("<"):
+        # The last is the interactive prompt of Python 3.13 and newer.
+        known = filename in _TYPED_IN or filename.startswith("<python-input")
+    else:
+        known = not filename.startswith(_excluded)
+        if known and filename.replace("\\", "/").rsplit("/", 2)[-2:-1] in (["bin"], ["Scripts"]):
+            known = not application.stub_of(filename)
     if len(_mine) > 20000:
         _mine.clear()
         _mine.update(_watched)
@@ -163,14 +160,17 @@ def walk(frame, mine=_mine, codes=_codes, judged=_judged):
         frame = frame.f_back
     key = tuple(key)
     if lent:
-        key += lent.get(get_ident(), ())
-        key = key[: 2 * MAX_FRAMES]
+        key = (key + lent.get(get_ident(), ()))[: 2 * MAX_FRAMES]
     try:
         key = judged[key] or library(innermost) or key
     except KeyError:
-        key = judge(key) or library(innermost) or key
+        key = _judge(key, innermost)
     first = _built()
-    return key if first is None or not key or key[:2] == first else _begun_at(first, key)
+    return key if first is None else _begun_at(first, key)
+
+
+def _judge(key, innermost):
+    return judge(key) or library(innermost) or key
 
 
 def nearest(frame):
@@ -227,6 +227,8 @@ def _begun_at(first, key):
     """The key of a query that was built at another line than it is sent from: the line to change is
     the first.
     """
+    if not key or key[:2] == first:
+        return key
     found = _begun.get((first, key))
     if found is None:
         found = key

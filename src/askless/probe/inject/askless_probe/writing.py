@@ -45,6 +45,25 @@ def _unheld():
 _UNHELD = _unheld()
 
 
+def _by_position(items, most=None):
+    """What there is, by its place."""
+    return {i: one if most is None else one[:most] for i, one in enumerate(items) if one}
+
+
+def _widths(sample, total):
+    """Bytes of each column over all rows of a result, from some of them."""
+    return [sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)]
+
+
+def _without_held(records, waiting):
+    """The records that no cursor holds any more; the others wait."""
+    held = {id(record) for record in records if sys.getrefcount(record) > _UNHELD}
+    if not held:
+        return records
+    waiting[:0] = [record for record in records if id(record) in held]
+    return [record for record in records if id(record) not in held]
+
+
 class Writer(CaptureFile):
     """The capture file of one process. Opened when there is something to write.
 
@@ -192,11 +211,7 @@ class Writer(CaptureFile):
         records = waiting[:]
         del waiting[: len(records)]
         if not ended_ns and keep_open and _UNHELD:
-            held = [record for record in records if sys.getrefcount(record) > _UNHELD]
-            if held:
-                kept = {id(record) for record in held}
-                records = [record for record in records if id(record) not in kept]
-                waiting[:0] = held
+            records = _without_held(records, waiting)
         if not request.announced and (records or ended_ns):
             self._announce(request)
         if records:
@@ -316,29 +331,37 @@ class Writer(CaptureFile):
         ]
         self._line(event="errands", request=request.ident, errands=told)
 
-    def _queries(self, request, records):
-        # A record that was echoed has one field more; zip stops at the shortest.
-        (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
-         sets) = list(zip(*records))[:14]  # fmt: skip
-        self.queries += len(records)
-        if len(recorder.mentioned) > self.mentioned:
-            self.mentioned = len(recorder.mentioned)
-            for orm, name in list(recorder.mentioned):
-                self._model(orm, name)
-        if min(rows) < 0:  # a driver that could not tell
-            rows = [max(count, 0) for count in rows]
-        if recorder.tracking and any(marks):
-            marks = self._uses(request, marks)
-        request.written += len(records)
+    def _mentioned_models(self):
+        self.mentioned = len(recorder.mentioned)
+        for orm, name in list(recorder.mentioned):
+            self._model(orm, name)
+
+    def _statements(self, records, texts, parameters):
+        """(the statements' numbers, literals where a text has become another one, parameters)."""
         statements = list(map(self.statements.get, texts))
         literals = None
         for i, ident in enumerate(statements):
             if ident is None or type(parameters[i]) is not tuple:
                 literals = literals or [None] * len(records)
                 statements[i], literals[i], parameters = self._statement(records[i], i, parameters)
+        return statements, literals, parameters
+
+    def _queries(self, request, records):
+        # A record that was echoed has one field more; zip stops at the shortest.
+        (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
+         sets) = list(zip(*records))[:14]  # fmt: skip
+        self.queries += len(records)
+        if len(recorder.mentioned) > self.mentioned:
+            self._mentioned_models()
+        if min(rows) < 0:  # a driver that could not tell
+            rows = [max(count, 0) for count in rows]
+        if recorder.tracking and any(marks):
+            marks = self._uses(request, marks)
+        request.written += len(records)
+        statements, literals, parameters = self._statements(records, texts, parameters)
         place_ids = list(map(self.places.get, places))
         if None in place_ids:
-            place_ids = [self._place(key) for key in places]
+            place_ids = list(map(self._place, places))
         sizes, digests, kept, widths = self._results(records, statements)
         encode = self.encode
         out = [
@@ -362,13 +385,11 @@ class Writer(CaptureFile):
         if literals is not None and any(literals):
             out.append('"literals":' + encode(literals))
         if any(marks):
-            out.append('"load":' + values.column([self._load(mark) for mark in marks]))
+            out.append('"load":' + values.column(list(map(self._load, marks))))
         if any(failures):
-            out.append(
-                '"error":' + encode({i: text[:500] for i, text in enumerate(failures) if text})
-            )
+            out.append('"error":' + encode(_by_position(failures, 500)))
         if any(sets):
-            out.append('"batch":' + encode({i: size for i, size in enumerate(sets) if size}))
+            out.append('"batch":' + encode(_by_position(sets)))
         self.lines.append(",".join(out) + "}")
         if self.forgotten:
             self._line(event="forget", before=self.forgotten)
@@ -482,6 +503,11 @@ class Writer(CaptureFile):
                 event="note", text="can't describe the model %s: %s" % (name, type(error).__name__)
             )
 
+    def _described(self, ident, record, sample):
+        pick = self._columns(ident, record[DESCRIPTION], sample)
+        self.described.add(record[TEXT])
+        return pick
+
     def _results(self, records, statements):
         """Sizes, digests, key samples and (for some) column widths of the records' results, from
         their first rows.
@@ -499,10 +525,8 @@ class Writer(CaptureFile):
                 continue
             pick = picks[ident]
             if pick is None or type(sample[0]) is not tuple:
-                sample = [values.as_tuple(row) for row in sample]
-                if pick is None:
-                    pick = self._columns(ident, record[DESCRIPTION], sample)
-                    self.described.add(record[TEXT])
+                sample = list(map(values.as_tuple, sample))
+                pick = pick or self._described(ident, record, sample)
             try:
                 data = _dumps(sample, 2)
             except ValueError:
@@ -528,9 +552,7 @@ class Writer(CaptureFile):
             digests.append(_crc32(data, total))
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
-                widths[i] = [
-                    sum(map(values.width, column)) * total // len(sample) for column in zip(*sample)
-                ]
+                widths[i] = _widths(sample, total)
         return sizes, digests, kept, widths
 
     def _columns(self, ident, description, sample):

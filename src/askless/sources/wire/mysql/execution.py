@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from struct import error
+from typing import Any
 from zlib import crc32
 
 from askless.core.records.traffic import QuerySeen
@@ -60,17 +61,18 @@ class Execution:
         self.error = ""
 
 
+def _sample(rows: Sequence[Sequence[Any]], places: Sequence[int]) -> tuple[tuple[Any, ...], ...]:
+    return tuple(tuple(key_like(row[place]) for place in places) for row in rows)
+
+
 def query_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
     """What is reported of an execution that has ended."""
     columns = execution.columns
     rows, sizes = _rows(execution, encoding)
     may_be = [place for place, column in enumerate(columns) if _may_be_key(column)]
     sampled = sampled_of([column.name for column in columns], may_be)
-    sample = (
-        tuple(tuple(key_like(row[place]) for place in sampled) for row in rows)
-        if rows and sampled
-        else None
-    )
+    sample = _sample(rows, sampled) if rows and sampled else None
+    origins = tuple(column.origin for column in columns)
     widths: tuple[int, ...] = ()
     if sizes and widths_too:
         widths = tuple(
@@ -81,7 +83,7 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
         bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
         connection=connection, in_transaction=execution.inside, parameters=tuple(map(kept, execution.parameters)),
         columns=tuple(column.name for column in columns),
-        origins=tuple(column.origin for column in columns) if any(column.origin for column in columns) else (), sampled=sampled, sample=sample, widths=widths,
+        origins=origins if any(origins) else (), sampled=sampled, sample=sample, widths=widths,
         error=execution.error, batch=max(execution.rows, 1) if execution.many else 0,
     )  # fmt: skip
 

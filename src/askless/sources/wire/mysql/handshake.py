@@ -203,19 +203,23 @@ class Opening:
             + payload[at + 7 :]
         )
 
+    def _why_unreadable(self, capabilities: int) -> str:
+        """Why nothing of a client with these capabilities can be read; '' if it can."""
+        if not capabilities & packets.PROTOCOL_41:
+            return "a client with a protocol older than 4.1"
+        if capabilities & packets.SSL and not self._encrypted:
+            return "an encrypted connection" if self._watching else "a client insists on TLS"
+        compressed = capabilities & self._capabilities & (packets.COMPRESS | packets.ZSTD)
+        return "a compressed connection" if compressed and self._watching else ""
+
     def _read_answer(self, payload: bytes) -> None:
         """What the client wants: its capabilities, who it is, the database. Raises ValueError,
         IndexError.
         """
         capabilities = packets.four(payload, 0)
-        if not capabilities & packets.PROTOCOL_41:
-            self._pass("a client with a protocol older than 4.1")
-            return
-        if capabilities & packets.SSL and not self._encrypted:
-            self._pass("an encrypted connection" if self._watching else "a client insists on TLS")
-            return
-        if capabilities & self._capabilities & (packets.COMPRESS | packets.ZSTD) and self._watching:
-            self._pass("a compressed connection")
+        unreadable = self._why_unreadable(capabilities)
+        if unreadable:
+            self._pass(unreadable)
             return
         if not self._capabilities & 1 and not capabilities & 1:
             capabilities |= packets.four(payload, 28) << 32

@@ -181,6 +181,13 @@ class Session:
     # -- what the client says
     # ----------------------------------------------------------------------------------------
 
+    def _end_prepared(self, number: int, kind: int) -> None:
+        prepared = self._prepared.get(number)
+        if prepared is not None:
+            self._end_cursor(prepared)
+        if kind == CLOSE:
+            self._prepared.pop(number, None)
+
     def _packet(self, payload: bytes, number: int, at_ns: int) -> None:
         if self._pieces or len(payload) == packets.LONGEST:
             self._pieces.append(payload)
@@ -208,11 +215,7 @@ class Session:
         if reader is not None:
             reader(command, payload)
         elif kind in (CLOSE, RESET):
-            prepared = self._prepared.get(packets.four(payload, 1))
-            if prepared is not None:
-                self._end_cursor(prepared)
-            if kind == CLOSE:
-                self._prepared.pop(packets.four(payload, 1), None)
+            self._end_prepared(packets.four(payload, 1), kind)
         if kind not in _SILENT:
             self._commands.append(command)
 

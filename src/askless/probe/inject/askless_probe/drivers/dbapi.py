@@ -67,6 +67,11 @@ def copied(parameters):
     return ("<not read: %s>" % type(parameters).__name__,)
 
 
+def names_of(cursor):
+    """The names of a result's columns, in the form of `description`."""
+    return [(column[0],) for column in cursor.description]
+
+
 class Counted:
     """The parameter sets of an executemany: counted, the first one kept, an iterator left an
     iterator.
@@ -154,20 +159,25 @@ class Driver:
         except Exception:
             return None, False
 
+    def _has_begun(self, connection, query, start, frame, number):
+        """Whether a query has begun a transaction by itself."""
+        inside = self.in_transaction(connection) and not self._begins(query)
+        if inside and self.begins_by_itself:
+            control("BEGIN", start, start, frame, number)
+        return inside
+
     def executed(self, cursor, query, parameters, start, end, frame, known, batch=0, rows=None):
         """A query has run."""
         try:
             connection, inside = known
             number = self.number(connection)
             if not inside:
-                inside = self.in_transaction(connection) and not self._begins(query)
-                if inside and self.begins_by_itself:
-                    control("BEGIN", start, start, frame, number)
+                inside = self._has_begun(connection, query, start, frame, number)
             text = self.text(query, cursor)
             described = cursor.description is not None
             names = None
             if described and not recorder.writer.knows(text):
-                names = [(column[0],) for column in cursor.description]
+                names = names_of(cursor)
             streams = self.streams(cursor)
             if rows is None:
                 rows = 0 if streams else self.rows(cursor)
@@ -239,7 +249,7 @@ class Driver:
                 and record[SAMPLE] is None
                 and cursor.description is not None
             ):
-                record[DESCRIPTION] = [(column[0],) for column in cursor.description]
+                record[DESCRIPTION] = names_of(cursor)
             sample = record[SAMPLE]
             if rows and (sample is None or len(sample) < SAMPLE_ROWS):
                 taken = [plain_row(row) for row in rows[: SAMPLE_ROWS - len(sample or ())]]

@@ -51,18 +51,28 @@ def passed_over(cursor):
     return True
 
 
+def _has_begun(driver, connection, query, start, frame, number):
+    """Whether a query has begun a transaction by itself."""
+    inside = connection.pgconn.transaction_status != 0 and not driver._begins(query)
+    if inside:
+        dbapi.control("BEGIN", start, start, frame, number)
+    return inside
+
+
+def _hold(reading, cursor, record):
+    """Keep the record of a result that is about to be fetched."""
+    if len(reading) >= _OPEN_MOST and id(cursor) not in reading:
+        reading.clear()
+    reading[id(cursor)] = [record, 0]
+
+
 def executed(driver, cursor, connection, query, params, start, end, idle, frame):
     """A query has run."""
     try:
         known = connection._askless
     except AttributeError:
         known = kept(connection)
-    if idle:
-        inside = connection.pgconn.transaction_status != 0 and not driver._begins(query)
-        if inside:
-            dbapi.control("BEGIN", start, start, frame, known.number)
-    else:
-        inside = True
+    inside = not idle or _has_begun(driver, connection, query, start, frame, known.number)
     text = query if type(query) is str else driver.text(query, cursor)
     result = cursor.pgresult
     rows = cursor.rowcount
@@ -71,7 +81,7 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
         result.nfields if result is not None else rows < 0
     )  # in a pipeline there is no result yet
     if fields and result is not None and text not in recorder.writer.described:
-        names = [(column.name,) for column in cursor.description]
+        names = dbapi.names_of(cursor)
     request = _current() or recorder.outside or recorder.current_request()
     thread = get_ident()
     record = [
@@ -92,10 +102,7 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
     ]
     recorder.add(request, record, end)
     if fields:
-        reading = known.reading
-        if len(reading) >= _OPEN_MOST and id(cursor) not in reading:
-            reading.clear()
-        reading[id(cursor)] = [record, 0]
+        _hold(known.reading, cursor, record)
     elif recorder.echo is not None:
         recorder.echo.show(record)
 

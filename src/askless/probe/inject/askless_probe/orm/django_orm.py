@@ -1,12 +1,12 @@
 """Django's ORM: what it was about when it sent a query.
 
 Querysets of a relation carry a mark on their `Query`, which clones keep; the compiler reads it as
-it sends the query. With `--track-use`, `from_db` marks each object, and reading a field of it is
-noted unless Django reads it to load other objects.
+it sends the query.
 """
 
 import sys
 from _thread import get_ident
+from contextlib import suppress
 from functools import wraps
 
 from .. import object_use, recorder, stack, strict
@@ -15,12 +15,11 @@ _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
 _GIVEN = "_askless_given"  # on a Query: the code of a manager's method through which it came
 _ASIDE = "_askless_aside"  # on a Query: a library began it of its own accord
-_MARKED = "_askless_mark"  # on an object's state
 _NEAR = 16  # frames that are looked at for a manager's method
 _managing = {}  # model -> the code of its managers' methods
 _names = {}  # class -> its name
-_forced = {}  # thread id -> what the query about to be sent is for, if its `Query` can't tell
-_uses = {}  # thread id -> the use of the query that was sent last
+forced = {}  # thread id -> what the query about to be sent is for, if its `Query` can't tell
+uses = {}  # thread id -> the use of the query that was sent last
 
 
 def _model(cls):
@@ -52,47 +51,44 @@ def _described(meta):
     """Table, attributes, keys and relations of a model."""
     relations = {}
     for field in meta.get_fields():
-        try:
-            if not field.is_relation:
-                continue
-            # the type column of each row says which model it leads to
-            if field.related_model is None:
-                local = [meta.get_field(key).column for key in (field.fk_field, field.ct_field)]
-                relations[field.name] = ["", False, local, [], ""]
-                continue
-            accessor = field.auto_created and not field.concrete
-            name = field.get_accessor_name() if accessor else field.name
-            many = bool(field.one_to_many or field.many_to_many)
-            local, remote, link = [], [], ""
-            if field.many_to_many:
-                through = getattr(field, "through", None) or field.remote_field.through
-                link = through._meta.db_table
-            elif hasattr(
-                field, "object_id_field_name"
-            ):  # a generic relation, whose type column goes with its key
-                there = field.related_model._meta.get_field
-                local = [meta.pk.column]
-                remote = [
-                    there(key).column
-                    for key in (field.object_id_field_name, field.content_type_field_name)
-                ]
-            elif field.concrete:
-                local, remote = (
-                    [field.column],
-                    [target.column for target in field.foreign_related_fields],
-                )
-            else:
-                local = [target.column for target in field.field.foreign_related_fields]
-                remote = [field.field.column]
-            relations[name] = [_model(field.related_model), many, local, remote, link]
-        except AttributeError:
-            continue
+        if field.is_relation:
+            with suppress(AttributeError):
+                name, relation = _relation(meta, field)
+                relations[name] = relation
     return {
         "table": meta.db_table,
         "keys": [meta.pk.column] if meta.pk is not None and meta.pk.column else [],
         "attributes": {field.column: field.attname for field in meta.concrete_fields},
         "relations": relations,
     }
+
+
+def _relation(meta, field):
+    """(name, [model, whether to many, local columns, remote columns, link table])."""
+    if field.related_model is None:  # the type column of each row says which model it leads to
+        return field.name, ["", False, _columns(meta, field.fk_field, field.ct_field), [], ""]
+    accessor = field.auto_created and not field.concrete
+    name = field.get_accessor_name() if accessor else field.name
+    many = bool(field.one_to_many or field.many_to_many)
+    local, remote, link = [], [], ""
+    if field.many_to_many:
+        through = getattr(field, "through", None) or field.remote_field.through
+        link = through._meta.db_table
+    elif hasattr(field, "object_id_field_name"):  # generic: a type column goes with its key
+        local = [meta.pk.column]
+        keys = field.object_id_field_name, field.content_type_field_name
+        remote = _columns(field.related_model._meta, *keys)
+    elif field.concrete:
+        local = [field.column]
+        remote = [target.column for target in field.foreign_related_fields]
+    else:
+        local = [target.column for target in field.field.foreign_related_fields]
+        remote = [field.field.column]
+    return name, [_model(field.related_model), many, local, remote, link]
+
+
+def _columns(meta, *fields):
+    return [meta.get_field(name).column for name in fields]
 
 
 def _marked(queryset, describe, owner, kind, instance=None):
@@ -152,18 +148,18 @@ def _eager(plain, describe):
 def _for(load_of, call, *args, **kwargs):
     """Call; what is sent meanwhile on this thread is for the load that `load_of` gives."""
     me = get_ident()
-    before = _forced.get(me)
+    before = forced.get(me)
     try:
-        _forced[me] = load_of()
+        forced[me] = load_of()
     except Exception as error:
         recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
     try:
         return call(*args, **kwargs)
     finally:
         if before is None:
-            _forced.pop(me, None)
+            forced.pop(me, None)
         else:
-            _forced[me] = before
+            forced[me] = before
 
 
 def _accessor(rel):
@@ -354,8 +350,8 @@ def _sending(cls, kind):
         try:
             load = mark = _load_of(self, kind, me)
             if recorder.tracking and load is not None and load[1] != "write":
-                _uses[me] = object_use.ObjectUse()
-                mark = (load, _uses[me])
+                uses[me] = object_use.ObjectUse()
+                mark = (load, uses[me])
         except Exception as error:
             recorder.warn_once(
                 "can't tell the ORM's relations: %s: %s" % (type(error).__name__, error)
@@ -376,7 +372,7 @@ def _sending(cls, kind):
 
 def _load_of(compiler, kind, me):
     query = compiler.query
-    load = _forced.get(me) or getattr(query, _MARK, None)
+    load = forced.get(me) or getattr(query, _MARK, None)
     if load is not None and kind == "query":
         return load
     if query.model is None:
@@ -477,196 +473,3 @@ def install_building(module):
                 )
 
     module.Query.__init__ = init
-
-
-# -- what is read
-# ----------------------------------------------------------------------------------------------------
-
-
-def _column_of(cls, name):
-    for field in cls._meta.concrete_fields:
-        if name in (field.attname, field.name):
-            if name == field.name and field.is_relation and name != field.attname:
-                return ""
-            return "%s.%s" % (field.model._meta.db_table, field.column)
-    for field in cls._meta.get_fields():
-        if getattr(field, "get_accessor_name", lambda: field.name)() == name:
-            return ""
-    return (
-        None if hasattr(cls, name) else ""
-    )  # an object's own may be a relation that was loaded under another name
-
-
-def install_tracking(module):
-    """Mark objects as they come from the database, and note what is read of them (with
-    `--track-use` only).
-    """
-    if not recorder.tracking:
-        return
-    model = module.Model
-    plain = model.from_db.__func__
-
-    @wraps(plain)
-    def from_db(cls, *args, **kwargs):
-        instance = plain(cls, *args, **kwargs)
-        following = _uses.get(get_ident())
-        if following is not None:
-            try:
-                entity = following.entity(cls, _column_of)
-                entity.objects += 1
-                instance._state._askless_mark = [entity, 0]
-            except Exception as error:
-                recorder.warn_once(
-                    "can't track what is read: %s: %s" % (type(error).__name__, error)
-                )
-        return instance
-
-    model.from_db = classmethod(from_db)
-    _leave_no_trace(module.ModelState)
-    _watch_reading(model)
-
-
-def _leave_no_trace(state_class):
-    """A copy or a pickle of an object takes no mark along."""
-    plain = vars(state_class).get("__getstate__")
-
-    def getstate(self):
-        state = dict(vars(self)) if plain is None else plain(self)
-        if isinstance(state, dict):
-            state.pop(_MARKED, None)
-        return state
-
-    state_class.__getstate__ = getstate
-
-
-def _watch_reading(model):
-    plain = model.__getattribute__ if "__getattribute__" in vars(model) else object.__getattribute__
-    read, frame = object_use.read, sys._getframe
-
-    def getattribute(self, name):
-        value = plain(self, name)
-        if name[:1] != "_" or name == "__dict__":
-            try:
-                mark = plain(self, "__dict__")["_state"]._askless_mark
-            except (KeyError, AttributeError):
-                return value
-            if mark is not None:
-                if name == "__dict__":
-                    if _takes_all(frame(1).f_code):
-                        for attribute in _loaded_names(value):
-                            read(mark, type(self), attribute)
-                elif not _loads(frame(1)):
-                    read(mark, type(self), name)
-        return value
-
-    _readers[getattribute.__code__] = _ACCESSOR
-    model.__getattribute__ = getattribute
-
-
-# Who reads an attribute. Django reads keys and relations of objects to load others, which is no use
-# of them. Everything else that it reads for the application (hash(), ==, a lookup's value, save(),
-# forms, serializers) is.
-_APPLICATION, _LOADER, _ACCESSOR, _ORM = range(4)
-_LOADERS = {
-    "query.py": (
-        "__iter__",  # rows of a relation's manager get its object
-        "prefetch_related_objects",
-        "prefetch_one",
-        "prefetch_one_level",
-        "get_prefetcher",
-        "in_prefetched_cache",
-        "is_fetched",
-    ),
-    "related_descriptors.py": (
-        "__get__",
-        "__init__",  # of a relation's manager
-        "get_object",
-        "get_queryset",
-        "get_prefetch_queryset",
-        "get_prefetch_querysets",
-        "_apply_rel_filters",
-    ),
-    "query_utils.py": ("__get__", "_check_parent_chain"),  # of a deferred column
-}
-_ACCESSORS = (  # read for their caller
-    "_get_pk_val",
-    "get_local_related_value",
-    "get_foreign_related_value",
-    "get_instance_value_for_fields",
-    "get_reverse_related_filter",
-    "get_forward_related_filter",
-    "get_extra_descriptor_filter",
-    "<lambda>",
-    "<genexpr>",
-    "<listcomp>",
-    "<setcomp>",
-    "<dictcomp>",
-)
-_readers = {}  # code -> who reads
-
-
-def _reader(code):
-    known = _readers.get(code)
-    if known is None:
-        folder, _, file = code.co_filename.replace("\\", "/").rpartition("/")
-        if "/django/db" not in folder:
-            known = _APPLICATION
-        elif code.co_name in _ACCESSORS:
-            known = _ACCESSOR
-        else:
-            known = _LOADER if code.co_name in _LOADERS.get(file, ()) else _ORM
-        _readers[code] = known
-    return known
-
-
-def _loads(frame):
-    """Whether an attribute is read for the sake of loading other objects."""
-    who = _reader(frame.f_code)
-    while who == _ACCESSOR:
-        frame = frame.f_back
-        if frame is None:
-            return False
-        who = _reader(frame.f_code)
-    return who == _LOADER or (who == _ORM and get_ident() in _forced)
-
-
-def _takes_all(code):
-    """Whether what reads an object's `__dict__` takes all of it: pickle, copy, vars(). A descriptor
-    keeps its own value there.
-    """
-    if _reader(code) == _APPLICATION:
-        return code.co_name not in ("__get__", "__set__", "__delete__")
-    return code.co_name == "__getstate__"
-
-
-def _loaded_names(state):
-    """The names of the columns and relations that an object holds. `state` is its `__dict__`."""
-    yield from [name for name in state if name[:1] != "_"]
-    yield from list(getattr(state.get("_state"), "fields_cache", ()))
-    yield from list(state.get("_prefetched_objects_cache", ()))
-
-
-def install_iteration(module):
-    """Rows of a result that are fetched in portions belong to its query, whatever was asked in
-    between.
-    """
-    if not recorder.tracking:
-        return
-    plain = module.ModelIterable.__iter__
-
-    @wraps(plain)
-    def iterate(self):
-        me = get_ident()
-        objects = plain(self)
-        mine = None
-        while True:
-            if mine is not None:
-                _uses[me] = mine
-            try:
-                found = next(objects)
-            except StopIteration:
-                return
-            mine = _uses.get(me) if mine is None else mine
-            yield found
-
-    module.ModelIterable.__iter__ = iterate
