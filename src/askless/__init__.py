@@ -55,9 +55,9 @@ def __getattr__(name: str) -> Any:
     is never raised.
     """
     if name in _LATER:
-        found = getattr(import_module(_LATER[name]), name)
-        globals()[name] = found
-        return found
+        value = getattr(import_module(_LATER[name]), name)
+        globals()[name] = value
+        return value
     if name != "RepeatedLoad":
         raise AttributeError(f"module 'askless' has no attribute {name!r}")
     if "askless_probe" in sys.modules:

@@ -277,6 +277,6 @@ def read(path: str | os.PathLike[str], *, values: bool = False) -> Capture:
 
     `values`: show literals, parameters and paths, which may be private.
     """
-    found = place(path) if isinstance(path, str) else cast(Path, path)
-    complete(found)
-    return Capture(found, values)
+    target = place(path) if isinstance(path, str) else cast(Path, path)
+    complete(target)
+    return Capture(target, values)

@@ -133,11 +133,11 @@ def _posted(url: str) -> Iterator[Callable[[bytes], None]]:
     yield give
 
 
-def _wait_s(asked: str | None) -> float:
+def _wait_s(header: str | None) -> float:
     """How long to wait, as a server asks for it: seconds, within reason; a date is not read."""
     return (
-        min(float(asked), _WAIT_MOST_S)
-        if asked and asked.isascii() and asked.isdigit()
+        min(float(header), _WAIT_MOST_S)
+        if header and header.isascii() and header.isdigit()
         else _WAIT_S
     )
 

@@ -183,22 +183,22 @@ def _finish_one(capture: Path, tail: Path) -> int:
 
 def _lines_of(data: bytes) -> dict[int, dict[str, Any]]:
     """What is reported after the ring, by number; a last line that a death has cut is omitted."""
-    told = {}
+    lines = {}
     for line in data.splitlines():
         try:
             event = msgspec.json.decode(line)
-            told[event["number"]] = event
+            lines[event["number"]] = event
         except (msgspec.DecodeError, KeyError, TypeError):
             continue
-    return told
+    return lines
 
 
 class _Addition:
     """Lines to append to a capture file; numbers go on where the file's own end."""
 
-    def __init__(self, reader: Reader, told: dict[int, dict[str, Any]]) -> None:
+    def __init__(self, reader: Reader, described: dict[int, dict[str, Any]]) -> None:
         tables = reader.assembly.tables
-        self.told = told
+        self.told = described
         self.lines: list[bytes] = [b"\n"] if reader.report.torn else []
         self.queries = 0
         self.last_ns = {
@@ -239,36 +239,39 @@ class _Addition:
             self.line(events.End(number, self.last_ns.get(number, 0)))
         self.line(events.Close(reader.report.requests, reader.assembly.query_count + self.queries))
 
-    def query(self, asked: _BufferedQuery) -> None:
+    def query(self, buffered: _BufferedQuery) -> None:
         """A query that the file does not hold; omitted where its text is lost."""
-        if isinstance(asked.text, str):
-            text, system = asked.text, asked.system
-        elif asked.text in self.told:
-            text, system = self.told[asked.text]["text"], self.told[asked.text].get("system", "")
+        if isinstance(buffered.text, str):
+            text, system = buffered.text, buffered.system
+        elif buffered.text in self.told:
+            text, system = (
+                self.told[buffered.text]["text"],
+                self.told[buffered.text].get("system", ""),
+            )
         else:
             return
         self.queries += 1
-        self.last_ns[asked.request] = max(
-            self.last_ns.get(asked.request, 0), asked.start_ns + asked.duration_ns
+        self.last_ns[buffered.request] = max(
+            self.last_ns.get(buffered.request, 0), buffered.start_ns + buffered.duration_ns
         )
-        names = tuple(map(str, asked.names)) if asked.parameters else ()
+        names = tuple(map(str, buffered.names)) if buffered.parameters else ()
         query = events.Queries(
-            asked.request, 1, self._statement(text, system, names), [asked.duration_ns]
+            buffered.request, 1, self._statement(text, system, names), [buffered.duration_ns]
         )
         query.rows, query.place, query.load = (
-            max(asked.rows, 0),
-            self._place(asked.place),
-            self._load(asked.load),
+            max(buffered.rows, 0),
+            self._place(buffered.place),
+            self._load(buffered.load),
         )
-        query.error = {0: asked.error[:500]} if asked.error else None
-        query.batch = {0: asked.batch} if asked.batch else None
+        query.error = {0: buffered.error[:500]} if buffered.error else None
+        query.batch = {0: buffered.batch} if buffered.batch else None
         query.start_ns, query.connection, query.thread = (
-            _raw([asked.start_ns]),
-            _raw(asked.connection),
-            _raw(asked.thread),
+            _raw([buffered.start_ns]),
+            _raw(buffered.connection),
+            _raw(buffered.thread),
         )
-        query.in_transaction = _raw(int(asked.inside))
-        query.parameters = _raw([[_value(value) for value in asked.parameters or ()]])
+        query.in_transaction = _raw(int(buffered.inside))
+        query.parameters = _raw([[_value(value) for value in buffered.parameters or ()]])
         self.line(query)
 
     def _statement(self, text: str, system: str, names: tuple[str, ...]) -> int:

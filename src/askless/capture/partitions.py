@@ -113,9 +113,11 @@ def _segments(path: Path, tag: str, piece_bytes: int) -> Iterator[Segment]:
                 referred.append(position)
                 statements.append(int(of[1]) if of is not None else -1)
             elif line.startswith(_LETS_GO) and (forget := _FORGET.match(line)) is not None:
-                kept = [i for i, one in enumerate(statements) if one == -1 or one >= int(forget[1])]
-                referred = array("q", [referred[i] for i in kept])
-                statements = array("q", [statements[i] for i in kept])
+                remaining = [
+                    i for i, one in enumerate(statements) if one == -1 or one >= int(forget[1])
+                ]
+                referred = array("q", [referred[i] for i in remaining])
+                statements = array("q", [statements[i] for i in remaining])
             position += len(line)
             number += 1
     yield Segment(str(path), tag, start, position if start else -1, first, tables)

@@ -208,7 +208,7 @@ class Feed:
         """The event of a line whose only fault are halves of surrogate pairs, each replaced; None
         for any other.
         """
-        whole = _HALF.sub(lambda found: found[1] + (found[2] or rb"\ufffd"), line)
+        whole = _HALF.sub(lambda match: match[1] + (match[2] or rb"\ufffd"), line)
         if whole == line:
             return None
         try:
@@ -258,8 +258,10 @@ class Feed:
 
     def _model(self, event: events.ModelEvent) -> None:
         relations = {
-            name: Relation(name, found.target, found.many, found.local, found.remote, found.link)
-            for name, found in event.relations.items()
+            name: Relation(
+                name, relation.target, relation.many, relation.local, relation.remote, relation.link
+            )
+            for name, relation in event.relations.items()
         }
         self.assembly.model(
             Model(event.orm, event.name, event.table, event.keys, event.attributes, relations)

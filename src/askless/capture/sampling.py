@@ -111,16 +111,16 @@ class SamplingWriter(CaptureWriter):
 
     def _at_most(self, request: int, events_seen: Sequence[QuerySeen]) -> Sequence[QuerySeen]:
         taken = self._taken.get(request, 0)
-        kept = events_seen[: max(self._sparing.at_most - taken, 0)]
-        self._taken[request] = taken + len(kept)
-        beyond = events_seen[len(kept) :]
+        recorded = events_seen[: max(self._sparing.at_most - taken, 0)]
+        self._taken[request] = taken + len(recorded)
+        beyond = events_seen[len(recorded) :]
         if beyond:
             more, more_ns = self._more.get(request, (0, 0))
             self._more[request] = (
                 more + len(beyond),
                 more_ns + sum(one.duration_ns for one in beyond),
             )
-        return kept
+        return recorded
 
     def _release(self, request: int) -> None:
         """A request has shown to be slow: it is written."""
@@ -143,10 +143,10 @@ class SamplingWriter(CaptureWriter):
         """See `Receiver`."""
         self._taken.pop(event.request, None)
         more, more_ns = self._more.pop(event.request, (0, 0))
-        left = self._left.pop(event.request, None)
+        remaining = self._left.pop(event.request, None)
         held = self._held.get(event.request)
-        if left is not None:
-            self._count(event.route or left[0], left[1])
+        if remaining is not None:
+            self._count(event.route or remaining[0], remaining[1])
         elif held is not None and event.end_ns - held.began.start_ns < self._sparing.slower_ns:
             del self._held[event.request]
             spent_ns = sum(query.duration_ns for query in held.queries) + more_ns

@@ -110,7 +110,7 @@ class CaptureWriter:
         events_seen = list(map(self._without_credentials, events_seen))
         numbered = [self._text(event) for event in events_seen]
         (durations, rows, sizes, places, loads, widths, errors, batches, plans, starts, digests, connections, inside, threads,
-         parameters, samples, told, uses) = zip(*map(_fields_of, events_seen), strict=True)  # fmt: skip
+         parameters, samples, hints, uses) = zip(*map(_fields_of, events_seen), strict=True)  # fmt: skip
         self._line(
             events.Queries(
                 request=request,
@@ -132,8 +132,8 @@ class CaptureWriter:
                 thread=self._numbers(threads),
                 parameters=self._raw(parameters),
                 sample=self._sparse(samples),
-                literals=self._sparse([found for _, found in numbered]),
-                told=self._raw([one or None for one in told]) if any(told) else events.RAW,
+                literals=self._sparse([literals for _, literals in numbered]),
+                told=self._raw([one or None for one in hints]) if any(hints) else events.RAW,
             )
         )
         self._forget()
@@ -144,13 +144,13 @@ class CaptureWriter:
 
     def errands(self, request: int, errands: Sequence[Wait]) -> None:
         """See `Receiver`."""
-        told = tuple(
+        waits = tuple(
             events.WaitEvent(
                 one.kind, one.what, one.start_ns, one.duration_ns, self._place(one.place)
             )
             for one in errands
         )
-        self._line(events.WaitsEvent(request, told))
+        self._line(events.WaitsEvent(request, waits))
 
     def request_ended(self, event: RequestEnded) -> None:
         """See `Receiver`."""
@@ -170,8 +170,10 @@ class CaptureWriter:
     def model(self, model: Model) -> None:
         """See `Receiver`."""
         relations = {
-            name: events.Relation(found.target, found.many, found.local, found.remote, found.link)
-            for name, found in model.relations.items()
+            name: events.Relation(
+                relation.target, relation.many, relation.local, relation.remote, relation.link
+            )
+            for name, relation in model.relations.items()
         }
         self._line(
             events.ModelEvent(

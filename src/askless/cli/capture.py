@@ -198,7 +198,7 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
         )
     else:
         notices.note(f"askless: nothing was recorded in {named}: {nothing}")
-    for line in told(reports, kinds, outside, taken_ns):
+    for line in recording_lines(reports, kinds, outside, taken_ns):
         notices.note("  " + line)
     if queries:
         notices.note(f"Next: askless findings {named}")
@@ -238,7 +238,7 @@ def _modules(reports: list[FileReport]) -> list[str]:
     return lines
 
 
-def told(
+def recording_lines(
     reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int
 ) -> list[str]:
     """What a recording consists of: requests by kind, queries outside of them, what was watched

@@ -16,18 +16,18 @@ def stoppable() -> Iterator[None]:
     A driver may swallow the interrupt, or make an error of its own from it: that it was asked for
     counts. Raises KeyboardInterrupt.
     """
-    asked = False
+    requested = False
 
     def stop(_number: int, _frame: object) -> None:
-        nonlocal asked
-        asked = True
+        nonlocal requested
+        requested = True
         raise KeyboardInterrupt
 
     before = {number: signal.signal(number, stop) for number in (signal.SIGINT, signal.SIGTERM)}
     try:
         yield
     except Exception:
-        if asked:
+        if requested:
             raise KeyboardInterrupt from None
         raise
     finally:

@@ -39,8 +39,8 @@ def escaped_line(text: str) -> str:
     return escaped(text).replace("\n", "\\n").replace("\t", "\\t")
 
 
-def _escape(found: re.Match[str]) -> str:
-    code = ord(found[0])
+def _escape(match: re.Match[str]) -> str:
+    code = ord(match[0])
     return (
         f"\\x{code:02x}"
         if code < 0x100

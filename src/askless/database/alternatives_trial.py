@@ -52,7 +52,7 @@ def try_alternatives(
         with attempt(connection, limits):
             result = execute(connection, queries[0])
         results = [result]
-        found: list[Difference | None] = [None]
+        differences: list[Difference | None] = [None]
         for alternative in alternatives.others:
             progress(f"running it {alternative.name}")
             with attempt(connection, limits):
@@ -60,7 +60,7 @@ def try_alternatives(
                 given = execute(connection, query)
             queries.append(query)
             results.append(given)
-            found.append(_broken(alternative, alternatives.statement, result, given))
+            differences.append(_broken(alternative, alternatives.statement, result, given))
         progress("measuring")
         times = interleaved([runner(connection, [query]) for query in queries], BUDGET_S, least=5)
         system = server_of(connection).system(connection)
@@ -73,7 +73,7 @@ def try_alternatives(
             lacking.text if lacking is not None else "", lacking.cause if lacking is not None else "", note, str(promise),
         )
         for place, (name, text, taken, (_, rows), lacking, note, promise) in enumerate(
-            zip(names, texts, times, results, found, notes, promises, strict=True)
+            zip(names, texts, times, results, differences, notes, promises, strict=True)
         )
     ]  # fmt: skip
     return FindingTrial(system, alternatives.route, alternatives.request, 1, 1, tuple(products))
@@ -112,8 +112,11 @@ def _broken(
     if alternative.promise is Promise.NUMBER:
         return difference([(len(rows),)], others, ResultGuarantees())
     if alternative.promise is Promise.FEWER_COLUMNS:
-        kept = [i for i, name in enumerate(names) if name not in alternative.left_out]
-        names, rows = [names[i] for i in kept], [tuple(row[i] for i in kept) for row in rows]
+        compared = [i for i, name in enumerate(names) if name not in alternative.left_out]
+        names, rows = (
+            [names[i] for i in compared],
+            [tuple(row[i] for i in compared) for row in rows],
+        )
     if len(names) != len(given[0]):
         return other_columns(len(names), len(given[0]))
     question = question_of(first.text, alternative.statement.text, first.system, names)

@@ -72,7 +72,7 @@ class _Plan:
         self.difference = self.cause = self.note = ""
 
 
-_Check = Callable[[Connection, _Plan, "_Found"], None]
+_Check = Callable[[Connection, _Plan, "_LookUpResults"], None]
 
 
 def _candidates(
@@ -150,7 +150,7 @@ def try_finding(
     )
 
 
-class _Found:
+class _LookUpResults:
     """What the lookups gave, a list of rows for each different key."""
 
     def __init__(self, columns: list[str], keys: list[Any], rows: list[Rows]) -> None:
@@ -162,58 +162,62 @@ class _Found:
         return [row for rows in self.rows for row in rows]
 
 
-def _by_key(connection: Connection, replay: Replay, lookups: Sequence[DriverQuery]) -> _Found:
+def _by_key(
+    connection: Connection, replay: Replay, lookups: Sequence[DriverQuery]
+) -> _LookUpResults:
     columns: list[str] = []
     rows: dict[Any, Rows] = {}
     for key, query in zip(replay.keys, lookups, strict=True):
         if key not in rows:
             columns, rows[key] = execute(connection, query)
-    return _Found(columns, list(rows), list(rows.values()))
+    return _LookUpResults(columns, list(rows), list(rows.values()))
 
 
-def _check_batch(connection: Connection, plan: _Plan, found: _Found, replay: Replay) -> None:
+def _check_batch(
+    connection: Connection, plan: _Plan, lookups: _LookUpResults, replay: Replay
+) -> None:
     names, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
     if replay.grouped:
-        _check_groups(plan, found, rows)
+        _check_groups(plan, lookups, rows)
         return
     if replay.whether:
-        _check_whether(plan, found, rows)
+        _check_whether(plan, lookups, rows)
         return
-    width = len(found.columns)
+    width = len(lookups.columns)
     place = place_of_key(replay, names)
     if place is None:
         plan.note = (
             "the batched query does not return the key, so rows were only compared as a whole"
         )
-        _tell(plan, found.all(), [row[:width] for row in rows], ResultGuarantees())
+        _tell(plan, lookups.all(), [row[:width] for row in rows], ResultGuarantees())
         return
     by_key: dict[Any, Rows] = {}
     for row in rows:
         by_key.setdefault(_comparable(row[place]), []).append(row[:width])
     question = question_of(plan.sql, plan.sql, plan.queries[-1].system, names)
-    for key, expected in zip(found.keys, found.rows, strict=True):
+    for key, expected in zip(lookups.keys, lookups.rows, strict=True):
         if not _tell(plan, expected, by_key.pop(_comparable(key), []), question):
             return
     if by_key:
         plan.difference = f"{len(by_key)} extra keys were returned"
-    missing = sum(not rows for rows in found.rows)
+    missing = sum(not rows for rows in lookups.rows)
     if missing:
         plan.note = f"{_without(missing, 'row')} on the page, with no rows"
 
 
-def _check_whether(plan: _Plan, found: _Found, rows: Rows) -> None:
+def _check_whether(plan: _Plan, lookups: _LookUpResults, rows: Rows) -> None:
     """The keys that come back are those whose lookup said yes: gave a row, and in it no 0, false or
     NULL.
     """
     some = {_comparable(row[0]) for row in rows}
-    asked = [
+    with_rows = [
         (_comparable(key), bool(rows and rows[0][0]))
-        for key, rows in zip(found.keys, found.rows, strict=True)
+        for key, rows in zip(lookups.keys, lookups.rows, strict=True)
     ]
-    wrong = [key for key, said in asked if said != (key in some)]
+    wrong = [key for key, said in with_rows if said != (key in some)]
     if wrong:
-        plan.difference = f"{len(wrong)} of {len(asked)} keys have rows on only one side"
+        plan.difference = f"{len(wrong)} of {len(with_rows)} keys have rows on only one side"
 
 
 def _without(keys: int, what: str) -> str:
@@ -224,43 +228,43 @@ def _without(keys: int, what: str) -> str:
     )
 
 
-def _check_groups(plan: _Plan, found: _Found, rows: Rows) -> None:
+def _check_groups(plan: _Plan, lookups: _LookUpResults, rows: Rows) -> None:
     """One number a key. What is missing from the groups must have been 0, or nothing."""
     groups = {_comparable(row[0]): row[1:] for row in rows}
     missing = 0
-    for key, expected in zip(found.keys, found.rows, strict=True):
+    for key, expected in zip(lookups.keys, lookups.rows, strict=True):
         group = groups.get(_comparable(key))
         if group is None and all(value in (0, None) for row in expected for value in row):
             missing += 1
         elif not _tell(plan, expected, [group] if group is not None else [], ResultGuarantees()):
             return
     if missing:
-        zero = found.rows[0][0][0] if missing == len(found.keys) else 0
+        zero = lookups.rows[0][0][0] if missing == len(lookups.keys) else 0
         plan.note = f"{_without(missing, 'group')} on the page, with {zero}"
 
 
-def _check_folded(connection: Connection, plan: _Plan, found: _Found) -> None:
+def _check_folded(connection: Connection, plan: _Plan, lookups: _LookUpResults) -> None:
     """One row, with the numbers of each key in turn."""
     _, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
-    width = len(found.columns)
-    for place, expected in enumerate(found.rows):
+    width = len(lookups.columns)
+    for place, expected in enumerate(lookups.rows):
         given = [row[place * width : (place + 1) * width] for row in rows]
         if not _tell(plan, expected, given, ResultGuarantees()):
             return
 
 
-def _check_turned(connection: Connection, plan: _Plan, found: _Found) -> None:
+def _check_turned(connection: Connection, plan: _Plan, lookups: _LookUpResults) -> None:
     """A row for each parent, its number at the end."""
     names, rows = execute(connection, plan.queries[-1])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)
-    keys = {_comparable(key) for key in found.keys}
+    keys = {_comparable(key) for key in lookups.keys}
     places = [i for i in range(len(names) - 1) if keys <= {_comparable(row[i]) for row in rows}]
     if not places:
         plan.difference = "none of its columns contains all keys"
         return
     numbers = {_comparable(row[places[0]]): row[-1:] for row in rows}
-    for key, expected in zip(found.keys, found.rows, strict=True):
+    for key, expected in zip(lookups.keys, lookups.rows, strict=True):
         if not _tell(plan, expected, [numbers[_comparable(key)]], ResultGuarantees()):
             return
 
@@ -289,7 +293,11 @@ def _children(rows: Rows, start: int, end: int) -> list[Row]:
 
 
 def _check_join(
-    connection: Connection, plan: _Plan, found: _Found, replay: Replay, parent: DriverQuery
+    connection: Connection,
+    plan: _Plan,
+    lookups: _LookUpResults,
+    replay: Replay,
+    parent: DriverQuery,
 ) -> None:
     """No parent is lost, none comes twice without need, and the children are those of the lookups."""
     names, parents = execute(connection, parent)
@@ -304,8 +312,8 @@ def _check_join(
         parents = list(dict.fromkeys(parents))
     if not _tell(plan, parents, heads, question):
         return
-    children = _children(rows, width, width + len(found.columns))
-    expected = [comparable(row) for row in found.all()]
+    children = _children(rows, width, width + len(lookups.columns))
+    expected = [comparable(row) for row in lookups.all()]
     if not replay.to_many:
         children, expected = list(dict.fromkeys(children)), list(dict.fromkeys(expected))
     wanted = set(expected)

@@ -107,8 +107,8 @@ def prove(
     backend = url.get_backend_name()
     with connect(url, limits) as connection:
         known = {name.lower() for name in inspect(connection).get_table_names()}
-        asked = [one for one in statements if _may_be_asked(connection, one, known)]
-        if not asked:
+        runnable = [one for one in statements if _may_be_asked(connection, one, known)]
+        if not runnable:
             raise AskLessError(
                 "nothing-to-test",
                 "none of the capture's statements can run on copies",
@@ -116,7 +116,7 @@ def prove(
             )
         own = [index.table for index in (*wanted, *spare)]
         tables = list(
-            dict.fromkeys([*own, *(name for one in asked for name in _tables_of(one, backend))])
+            dict.fromkeys([*own, *(name for one in runnable for name in _tables_of(one, backend))])
         )
         progress("checking for other sessions")
         check_quiet(connection, tables, limits)
@@ -125,7 +125,7 @@ def prove(
         mapped_errors(shown(url), limits),
         server_of(url).workshop(url, limits, tables) as workshop,
     ):
-        return _Bench(workshop, asked, statements, limits, progress).prove(wanted, spare)
+        return _Bench(workshop, runnable, statements, limits, progress).prove(wanted, spare)
 
 
 def _may_be_asked(connection: Connection, one: TriedStatement, known: Collection[str]) -> bool:
@@ -161,7 +161,7 @@ class _Bench:
     def __init__(
         self,
         workshop: ScratchTables,
-        asked: Sequence[TriedStatement],
+        statements: Sequence[TriedStatement],
         every: Sequence[TriedStatement],
         limits: Limits,
         progress: Progress,
@@ -170,7 +170,7 @@ class _Bench:
         self.connection = workshop.connection
         self.system = server_of(self.connection).system(self.connection)
         self.queries: list[DriverQuery] = []
-        for one in asked:
+        for one in statements:
             with suppress(AskLessError):  # what the server refuses
                 query = query_of(self.connection, one.text, one.parameters, one.names, one.system)
                 explain(self.connection, query, limits=limits)

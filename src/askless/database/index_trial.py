@@ -85,7 +85,9 @@ class IndexTrial(msgspec.Struct, frozen=True):
 
 def _tables(statements: Sequence[TriedStatement], backend: str) -> tuple[str, ...]:
     """The tables that the statements read. Raises AskLessError: not-a-select, schema-named."""
-    trees = [checked_select(asked.text, asked.system or backend) for asked in statements]
+    trees = [
+        checked_select(statement.text, statement.system or backend) for statement in statements
+    ]
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named and not system_of(backend).named_schemas:
         raise AskLessError(
@@ -117,10 +119,16 @@ def try_index(
         system = server.system(connection)
         refuse(server.index_routines(connection, ddl, limits.trusted), "building the index")
         # what can't be explained can't be tried: say so before anything is built
-        for asked in statements:
+        for statement in statements:
             explain(
                 connection,
-                query_of(connection, asked.text, asked.parameters, asked.names, asked.system),
+                query_of(
+                    connection,
+                    statement.text,
+                    statement.parameters,
+                    statement.names,
+                    statement.system,
+                ),
                 limits=limits,
             )
         progress("checking for other sessions")
@@ -132,8 +140,10 @@ def try_index(
         server.twins(url, limits, ddl, tables, index.table) as twins,
     ):
         queries = [
-            query_of(twins.plain, asked.text, asked.parameters, asked.names, asked.system)
-            for asked in statements
+            query_of(
+                twins.plain, statement.text, statement.parameters, statement.names, statement.system
+            )
+            for statement in statements
         ]
         controls = []
         for query in queries:

@@ -121,16 +121,16 @@ def _compared(
             results.append(result)
         before, after = total.names
         question = question_of(*texts, backend, before)
-        found: Difference | None
+        differs: Difference | None
         if len(before) != len(after):
-            found = other_columns(len(before), len(after))
+            differs = other_columns(len(before), len(after))
         else:
-            found = difference(results[0], results[1], question)
-        if found is not None and _rounded_only(connection, pair[0], results, limits):
-            found, total.rounded = None, True
-        if found is not None:
+            differs = difference(results[0], results[1], question)
+        if differs is not None and _rounded_only(connection, pair[0], results, limits):
+            differs, total.rounded = None, True
+        if differs is not None:
             _check_repeatable(connection, pair[0], results[0], backend, limits)
-            total.difference, total.differs_at = found, turn
+            total.difference, total.differs_at = differs, turn
             break
     return total
 
@@ -157,22 +157,22 @@ def try_rewrite(
         check_quiet(connection, tables, limits)
         pairs = _pairs(connection, before, after, values or [Values()])
         outcome = _compared(connection, (before, after), pairs, backend, limits, progress)
-        found, differs_at = outcome.difference, outcome.differs_at
-        if found is None and not any(outcome.rows):
+        differs, differs_at = outcome.difference, outcome.differs_at
+        if differs is None and not any(outcome.rows):
             raise AskLessError(
                 "nothing-to-compare",
                 "neither statement returns rows for these values; nothing to compare",
                 "provide values that match rows, with --parameters or a capture",
             )
         hard: tuple[str, ...] = ()
-        if limits.harder and found is None:
+        if limits.harder and differs is None:
             progress("adding synthetic rows to copies of the tables")
-            hard, found, differs_at = _harder(url, limits, pairs, tables, trees)
+            hard, differs, differs_at = _harder(url, limits, pairs, tables, trees)
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
         doubts: tuple[str, ...] = ()
-        if found is None:
+        if differs is None:
             progress("measuring")
             times = interleaved([runner(connection, side) for side in zip(*pairs, strict=True)])
             doubts = caveats_of(before, after, backend, _keys(connection, tables))
@@ -186,8 +186,8 @@ def try_rewrite(
             sets=len(pairs),
             before=sides[0],
             after=sides[1],
-            ratio=ratio_of_turns(times[0], times[1]) if found is None else None,
-            difference=found,
+            ratio=ratio_of_turns(times[0], times[1]) if differs is None else None,
+            difference=differs,
             differs_at=differs_at,
             columns_before=tuple(outcome.names[0]),
             columns_after=tuple(outcome.names[1]),
@@ -242,10 +242,10 @@ def _harder(
                     with attempt(connection, limits):
                         (names, first), (_, second) = (execute(connection, query) for query in pair)
                     question = question_of(pair[0].text, pair[1].text, pair[0].system, names)
-                    found = difference(first, second, question)
-                    if found is not None:
-                        text = f"with {planting.words}: {found.text}"
-                        return tuple(done), msgspec.structs.replace(found, text=text), turn
+                    differs = difference(first, second, question)
+                    if differs is not None:
+                        text = f"with {planting.words}: {differs.text}"
+                        return tuple(done), msgspec.structs.replace(differs, text=text), turn
             done.append(planting.words)
     return tuple(done), None, 0
 

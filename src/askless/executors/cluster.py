@@ -97,10 +97,10 @@ class Cluster:
         versions are not one.
         """
         try:
-            found = client.run(_version)
+            versions = client.run(_version)
         except Exception:  # noqa: BLE001  (whatever a worker without Ask Less raises)
-            found = {"some worker": "none"}
-        others = {place: version for place, version in found.items() if version != __version__}
+            versions = {"some worker": "none"}
+        others = {place: version for place, version in versions.items() if version != __version__}
         if others:
             place, version = next(iter(others.items()))
             raise AskLessError(

@@ -55,8 +55,8 @@ def schema_of(kind: type[msgspec.Struct]) -> Any:
         if isinstance(of, types.UnionType) or typing.get_origin(of) is typing.Union:
             of, nullable = next(one for one in typing.get_args(of) if one is not type(None)), True
         is_list = typing.get_origin(of) is tuple
-        found = arrow.list_(plain[typing.get_args(of)[0]]) if is_list else plain[of]
-        fields.append(arrow.field(field.name, found, nullable=nullable))
+        type_ = arrow.list_(plain[typing.get_args(of)[0]]) if is_list else plain[of]
+        fields.append(arrow.field(field.name, type_, nullable=nullable))
     return arrow.schema(fields)
 
 

@@ -25,7 +25,7 @@ class Json:
         text = msgspec.json.format(encoded(document), indent=2).decode()
         # A line feed between the values is the only character of these that is not a part of a
         # string.
-        return HIDDEN.sub(lambda found: json.dumps(found[0])[1:-1], text).encode() + b"\n"
+        return HIDDEN.sub(lambda match: json.dumps(match[0])[1:-1], text).encode() + b"\n"
 
 
 FORMATS = {"json": Json()}

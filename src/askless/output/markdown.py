@@ -28,9 +28,9 @@ def plain(text: str, longest: int = 0) -> str:
     """Text that no reader of Markdown takes for anything else: no mark-up, no mention of a person,
     no link.
     """
-    kept = _SIGNS.sub(r"\\\1", one_line(text, longest).replace("&", "&amp;"))
-    kept = _NUMBERED.sub(r"\1\\\2", kept)
-    return _ADDRESS.sub(lambda found: found[0] + "\u2060", kept)
+    escaped = _SIGNS.sub(r"\\\1", one_line(text, longest).replace("&", "&amp;"))
+    escaped = _NUMBERED.sub(r"\1\\\2", escaped)
+    return _ADDRESS.sub(lambda match: match[0] + "\u2060", escaped)
 
 
 def code(text: str, longest: int = 0) -> str:
@@ -48,11 +48,11 @@ def cell(text: str) -> str:
 
 def block(text: str, language: str = "") -> str:
     """Lines as they are."""
-    kept = safe(text).strip("\n")
-    if len(kept) > SQL_MOST:
-        kept = kept[:SQL_MOST] + " …"
-    fence = "`" * max(3, 1 + max((len(run) for run in re.findall(r"`+", kept)), default=0))
-    return f"{fence}{language}\n{kept}\n{fence}"
+    shown = safe(text).strip("\n")
+    if len(shown) > SQL_MOST:
+        shown = shown[:SQL_MOST] + " …"
+    fence = "`" * max(3, 1 + max((len(run) for run in re.findall(r"`+", shown)), default=0))
+    return f"{fence}{language}\n{shown}\n{fence}"
 
 
 def table(head: Sequence[str], sides: str, rows: Iterable[Sequence[str]]) -> str:
@@ -64,15 +64,15 @@ def table(head: Sequence[str], sides: str, rows: Iterable[Sequence[str]]) -> str
 
 def fitting(blocks: Sequence[str], rest: Callable[[int], str]) -> str:
     """As many blocks as fit a comment; `rest` says what to do about those that do not."""
-    kept: list[str] = []
+    parts: list[str] = []
     room = COMMENT_MOST - len(rest(len(blocks))) - 2
     for turn, one in enumerate(blocks):
         room -= len(one) + 2
         if room < 0:
-            kept.append(rest(len(blocks) - turn))
+            parts.append(rest(len(blocks) - turn))
             break
-        kept.append(one)
-    return "\n\n".join(kept) + "\n"
+        parts.append(one)
+    return "\n\n".join(parts) + "\n"
 
 
 def findings(document: documents.FindingsDocument, view: View) -> str:
@@ -85,14 +85,14 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
             [part for finding in document.findings for part in _story(finding)], lambda _: "…"
         )
     head = f"### Ask Less: {plural(len(document.findings), 'finding')}"
-    asked = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}"
+    totals = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}"
     if not document.findings:
         return (
             "\n\n".join([head, plain(finding_text.nothing_found(document)), *map(plain, lines)])
             + "\n"
         )
     summed = (
-        f"{finding_text.weights(document.edits)} in {asked}." if document.edits else f"{asked}."
+        f"{finding_text.weights(document.edits)} in {totals}." if document.edits else f"{totals}."
     )
     if view.variant == "each" or not document.edits:
         blocks = [_one(finding, document) for finding in document.findings]
@@ -106,7 +106,7 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
     if lines:
         blocks.append("\n\n".join(map(plain, lines)))
     return fitting(
-        blocks, lambda left: f"… and {left:,} {more} more omitted for lack of space: "
+        blocks, lambda omitted: f"… and {omitted:,} {more} more omitted for lack of space: "
         f"{code(f'askless findings {document.capture} --all')}"
     )  # fmt: skip
 
@@ -221,7 +221,9 @@ def gate(document: documents.GateDocument) -> str:
         )
     return fitting(
         blocks,
-        lambda left: f"… and {left:,} more parts omitted for lack of space: {_again(document)}",
+        lambda omitted: (
+            f"… and {omitted:,} more parts omitted for lack of space: {_again(document)}"
+        ),
     )
 
 
@@ -269,7 +271,7 @@ def compare(document: documents.CompareDocument) -> str:
         blocks.append(plain(f"{plural(document.accepted, 'finding')} accepted in askless.toml"))
     again = code(f"askless compare {document.before} {document.after}")
     return fitting(
-        blocks, lambda left: f"… and {left:,} more parts omitted for lack of space: {again}"
+        blocks, lambda omitted: f"… and {omitted:,} more parts omitted for lack of space: {again}"
     )
 
 

@@ -44,10 +44,10 @@ class StructureFile:
 
     def _read(self) -> dict[bytes, msgspec.Raw]:
         try:
-            kept = msgspec.msgpack.decode(user_files.read(self.file), type=_Kept)
+            stored = msgspec.msgpack.decode(user_files.read(self.file), type=_Kept)
         except (OSError, msgspec.DecodeError):
             return {}
-        return kept.structures if kept.mark == self._mark else {}
+        return stored.structures if stored.mark == self._mark else {}
 
     def recall(self, text: str, system: str) -> Structure | None:
         """See `core.sql.structure_store.StructureStore`."""

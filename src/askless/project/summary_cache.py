@@ -55,8 +55,8 @@ def own_mark() -> str:
 
 
 def _state(file: Path) -> tuple[int, int, int, int]:
-    found = file.stat()
-    return found.st_size, found.st_mtime_ns, found.st_ctime_ns, found.st_ino
+    status = file.stat()
+    return status.st_size, status.st_mtime_ns, status.st_ctime_ns, status.st_ino
 
 
 def _file(mark: str) -> Path:
@@ -80,8 +80,8 @@ def remember(mark: str, judged: CachedSummary) -> None:
     try:
         file = _file(mark)
         user_files.write(file, msgspec.json.encode(judged))
-        kept = sorted(file.parent.glob("*.json"), key=lambda known: known.stat().st_mtime_ns)
-        for oldest in kept[:-KEPT_MOST]:
+        files = sorted(file.parent.glob("*.json"), key=lambda known: known.stat().st_mtime_ns)
+        for oldest in files[:-KEPT_MOST]:
             oldest.unlink(missing_ok=True)
     except (OSError, RuntimeError, ValueError):  # a home that can't be written to, or is not known
         return

@@ -41,8 +41,12 @@ def read(file: Path) -> bytes:
     """
     handle = os.open(file, os.O_RDONLY | os.O_NOFOLLOW | getattr(os, "O_NONBLOCK", 0))
     with os.fdopen(handle, "rb") as stream:
-        found = os.fstat(handle)
-        if found.st_uid != os.geteuid() or found.st_mode & 0o077 or not stat.S_ISREG(found.st_mode):
+        status = os.fstat(handle)
+        if (
+            status.st_uid != os.geteuid()
+            or status.st_mode & 0o077
+            or not stat.S_ISREG(status.st_mode)
+        ):
             raise PermissionError(errno.EPERM, "the file is accessible to other users", str(file))
         data = stream.read()
     digest, data = data[:_DIGEST_BYTES], data[_DIGEST_BYTES:]

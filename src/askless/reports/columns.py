@@ -252,7 +252,7 @@ def arrived(path: Path, files: list[FileReport] | None = None) -> Iterator[Timed
 def request_record(one: TimedRequest, values: bool = False) -> RequestRecord:
     """A request as one flat row."""
     request = one.request
-    asked = [i for i in range(len(request)) if not request.statement(i).shape.noise]
+    queried = [i for i in range(len(request)) if not request.statement(i).shape.noise]
     return RequestRecord(
         name=request.name,
         route=request.route,
@@ -262,13 +262,13 @@ def request_record(one: TimedRequest, values: bool = False) -> RequestRecord:
         started_unix_s=one.unix_s,
         duration_ms=(request.end_ns - request.start_ns) / 1e6,
         warm_up=request.warm_up,
-        queries=len(asked),
-        repeated=len(asked) - len({request.statement(i).shape.digest for i in asked}),
-        database_ms=sum(request.durations_ns[i] for i in asked) / 1e6,
-        rows=sum(max(request.rows[i], 0) for i in asked),
-        bytes=sum(request.bytes[i] for i in asked),
+        queries=len(queried),
+        repeated=len(queried) - len({request.statement(i).shape.digest for i in queried}),
+        database_ms=sum(request.durations_ns[i] for i in queried) / 1e6,
+        rows=sum(max(request.rows[i], 0) for i in queried),
+        bytes=sum(request.bytes[i] for i in queried),
         errors=len(request.errors),
-        noise=len(request) - len(asked),
+        noise=len(request) - len(queried),
         memory_bytes=request.memory_bytes,
     )
 
@@ -283,7 +283,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
         statement, place, load = request.statement(i), request.place(i), request.load(i)
         site, loaded = place or _NOWHERE, load or _NOTHING
         error = request.errors.get(i, "")
-        told = request.told[i] if request.has_told else None
+        hints = request.told[i] if request.has_told else None
         yield QueryRecord(
             request=request.name,
             route=request.route,
@@ -309,15 +309,15 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
             model=loaded.model,
             relation=loaded.relation,
             rows_examined=request.rows_examined(i),
-            server_fields=_server_fields(told, values) if told else "",
+            server_fields=_server_fields(hints, values) if hints else "",
         )
 
 
-def _server_fields(told: dict[str, RequestHints], values: bool) -> str:
+def _server_fields(hints: dict[str, RequestHints], values: bool) -> str:
     """What a server told of a query, as JSON; texts hold values, at times."""
     shown = {
         name: masked_error(value) if isinstance(value, str) and not values else value
-        for name, value in told.items()
+        for name, value in hints.items()
     }
     return encoded(shown).decode()
 

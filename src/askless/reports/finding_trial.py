@@ -69,13 +69,13 @@ def finding_trial(
     )
 
 
-def _named(found: list[Diagnosis], key: str, path: Path) -> Diagnosis:
-    for diagnosis in found:
+def _named(diagnoses: list[Diagnosis], key: str, path: Path) -> Diagnosis:
+    for diagnosis in diagnoses:
         if diagnosis.finding.key == key:
             return diagnosis
     raise AskLessError(
         "no-finding",
-        f"{path} has no finding {key}; it has {len(found)}",
+        f"{path} has no finding {key}; it has {len(diagnoses)}",
         f"list them: askless findings {path}",
     )
 

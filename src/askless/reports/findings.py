@@ -50,10 +50,10 @@ def open_findings(
 def sort(everything: list[Finding], project: Path | None = None) -> OpenAndExpired:
     """Findings, sorted by what the project's file accepts today: see `open_findings`."""
     cases = file.read(file.nearest(Path()) if project is None else project).accepted
-    left, ended = sorted_out(everything, list(cases), date.today())
-    keys = {finding.key for finding in left}
+    remaining, ended = sorted_out(everything, list(cases), date.today())
+    keys = {finding.key for finding in remaining}
     return OpenAndExpired(
-        left, [finding for finding in everything if finding.key not in keys], ended
+        remaining, [finding for finding in everything if finding.key not in keys], ended
     )
 
 
@@ -146,9 +146,9 @@ def judged_from(
 
     routes = summary.routes.values()
     with cached_structures():
-        found, edits = judgement_of(summary, schema)
+        diagnoses, edits = judgement_of(summary, schema)
     return summary_cache.CachedSummary(
-        findings=tuple(found),
+        findings=tuple(diagnoses),
         edits=tuple(edits),
         requests=sum(route.requests for route in routes),
         queries=sum(stats.count for route in routes for stats in route.own_shapes()),

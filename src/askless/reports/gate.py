@@ -104,7 +104,7 @@ class _Judged(msgspec.Struct):
 
 
 def _by_budgets(
-    summary: Summary, project: Project, findings: OpenAndExpired, notes: tuple[str, ...]
+    summary: Summary, project: Project, judged: OpenAndExpired, notes: tuple[str, ...]
 ) -> _Judged:
     rows = [
         documents.GateRow(
@@ -114,26 +114,26 @@ def _by_budgets(
             one.actual,
             one.over,
             "budget",
-            tuple(finding.key for finding in one.found),
+            tuple(finding.key for finding in one.findings),
         )
-        for one in budgets.judge(summary, project.budgets, findings.open)
+        for one in budgets.judge(summary, project.budgets, judged.open)
     ]
     named = {key for row in rows for key in row.findings}
     return _Judged(
         rows=rows,
-        findings=[finding for finding in findings.open if finding.key in named],
+        findings=[finding for finding in judged.open if finding.key in named],
         missing=[one.route for one in budgets.unmet(summary, project.budgets)],
-        remarks=_unmet(project, [*findings.open, *findings.accepted]),
+        remarks=_unmet(project, [*judged.open, *judged.accepted]),
         notes=notes,
     )
 
 
-def _unmet(project: Project, found: Sequence[Finding]) -> list[str]:
+def _unmet(project: Project, findings: Sequence[Finding]) -> list[str]:
     """Acceptances that no finding of the capture needs."""
     return [
         f"accepted but no longer found: {case.pattern}{' on ' + case.route if case.route else ''} ({case.reason}); remove it"
         for case in project.accepted
-        if not any(case.fits(finding) for finding in found)
+        if not any(case.fits(finding) for finding in findings)
     ]
 
 
@@ -144,13 +144,13 @@ def proposal(path: Path) -> str:
     """
     project = file.here()
     summary, _ = load(path, project=project)
-    found = open_findings(summary, project.path).open
+    findings = open_findings(summary, project.path).open
     lines = [
         f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries of any request, rows and bytes with",
         f"# {100 * (budgets.ROOM - 1):.0f} % of headroom, and the current patterns. Add database_ms = N to limit time.",
     ]
     known = {one.route for one in project.budgets}
-    for one in budgets.propose(summary, found):
+    for one in budgets.propose(summary, findings):
         if one.route in known:
             continue
         lines += [
@@ -168,8 +168,8 @@ def proposal(path: Path) -> str:
 def _toml(text: str) -> str:
     """A string as TOML has it, with what can't be seen as an escape; read again, it is the same."""
     return HIDDEN.sub(
-        lambda found: (
-            f"\\u{ord(found[0]):04x}" if ord(found[0]) < 0x10000 else f"\\U{ord(found[0]):08x}"
+        lambda match: (
+            f"\\u{ord(match[0]):04x}" if ord(match[0]) < 0x10000 else f"\\U{ord(match[0]):08x}"
         ),
         json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f"),
     )

@@ -22,17 +22,17 @@ def growth(path: Path, wanted: str = "") -> documents.GrowthDocument:
     front.
     """
     files: list[FileReport] = []
-    found = growth_of(request for request in requests_of(path, files) if wanted in request.route)
-    return document_of(path, found, notes_of(files))
+    results = growth_of(request for request in requests_of(path, files) if wanted in request.route)
+    return document_of(path, results, notes_of(files))
 
 
 def document_of(
-    path: Path, found: Iterable[Growth], notes: tuple[str, ...] = ()
+    path: Path, results: Iterable[Growth], notes: tuple[str, ...] = ()
 ) -> documents.GrowthDocument:
     """Growth that is known, in the order in which it is shown."""
     order = list(Outcome)
     ordered = sorted(
-        found, key=lambda one: (order.index(one.outcome), -one.queries.slope, one.route)
+        results, key=lambda one: (order.index(one.outcome), -one.queries.slope, one.route)
     )
     return documents.GrowthDocument(
         format="askless growth", capture=str(path), routes=tuple(map(_row, ordered)), notes=notes

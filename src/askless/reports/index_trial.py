@@ -79,8 +79,8 @@ def index_trial(
     """
     trial = try_index(parse_url(database), index, statements, limits, progress)
     rows = tuple(
-        _statement(trial, measured, asked, values)
-        for measured, asked in zip(trial.statements, statements, strict=True)
+        _statement(trial, measured, statement, values)
+        for measured, statement in zip(trial.statements, statements, strict=True)
     )
     return documents.TrialDocument(
         format="askless trial",
@@ -98,10 +98,10 @@ def index_trial(
 
 
 def _statement(
-    trial: IndexTrial, measured: TrialTiming, asked: TriedStatement, show: bool
+    trial: IndexTrial, measured: TrialTiming, statement: TriedStatement, show: bool
 ) -> documents.TrialStatement:
     no_tables = Schema(system=trial.system)
-    mask = masker(asked.system or trial.system, show)
+    mask = masker(statement.system or trial.system, show)
     return documents.TrialStatement(
         sql=mask(measured.sql),
         before_ms=median(measured.before_ms),

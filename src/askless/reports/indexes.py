@@ -92,11 +92,11 @@ def _proven(
     }
     why_needed = "a statement in the capture is more expensive without it, or could not be checked"
     reason = documents.IndexReason
-    kept, excluded, harming = [], [], []
+    remaining, excluded, harming = [], [], []
     for wish, index in zip(document.indexes, wanted, strict=True):
         fate = proof.fates[index.name]
         if fate is IndexOutcome.KEPT:
-            kept.append(wish)
+            remaining.append(wish)
         else:
             excluded.append(reason(wish.ddl, whys[fate]))
         for text in proof.harmed.get(index.name, ()):
@@ -104,7 +104,7 @@ def _proven(
     needed = [index for index in document.redundant if proof.needed[index.index]]
     return msgspec.structs.replace(
         document,
-        indexes=tuple(kept),
+        indexes=tuple(remaining),
         redundant=tuple(index for index in document.redundant if index not in needed),
         notes=(*document.notes, *map("removed {}, left by an earlier trial".format, proof.cleaned)),
         set_trial=documents.IndexSetTrialResult(
@@ -155,9 +155,9 @@ def _document(
             "check --db or --schema: is it the capture's database?",
         )
     advice = advisor.advise(statements, schema, workload.writes, whole=True)
-    asked = {name.lower() for statement in statements for name in statement.structure.tables}
+    tables = {name.lower() for statement in statements for name in statement.structure.tables}
     spare = advisor.redundant_indexes(schema, advice)
-    judged = [entry for entry in spare if entry[0].lower() in asked]
+    judged = [entry for entry in spare if entry[0].lower() in tables]
 
     def served(one: advisor.Served) -> documents.ServedRow:
         subject = by_shape[one.digest]

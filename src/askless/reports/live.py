@@ -49,18 +49,18 @@ class Live:
         for request in requests:
             self._gatherer.add(request)
         self._waiting = self._waiting or bool(requests)
-        found: list[Finding] = []
+        findings: list[Finding] = []
         if self._waiting and (last or self._now() >= self._judge_at_s):
             began_s = self._now()
-            found = [finding for finding in self._judge() if finding.key not in self._known]
-            self._known.update(finding.key for finding in found)
+            findings = [finding for finding in self._judge() if finding.key not in self._known]
+            self._known.update(finding.key for finding in findings)
             self._waiting = False
             self._judge_at_s = self._now() + (self._now() - began_s) * _REST
-        return Look(tuple(row_of(request, False) for request in requests), tuple(found))
+        return Look(tuple(row_of(request, False) for request in requests), tuple(findings))
 
     def _judge(self) -> list[Finding]:
-        found = findings_of(self._gatherer.finish())
+        diagnoses = findings_of(self._gatherer.finish())
         try:
-            return sort(found).open
+            return sort(diagnoses).open
         except AskLessError:  # a project's file that can't be read: the reports say so
-            return found
+            return diagnoses

@@ -172,9 +172,9 @@ def _by_options(files: list[FileReport], counts: Counts) -> Iterator[str]:
     headers = [file.header for file in files if file.header is not None]
     rates = sorted({header.sample for header in headers if header.sample > 1})
     if rates:
-        kept = " or ".join(f"1 of {rate:,}" for rate in rates)
+        share = " or ".join(f"1 of {rate:,}" for rate in rates)
         yield (
-            f"{kept} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. Totals over the capture are "
+            f"{share} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. Totals over the capture are "
             "scaled up to all of them: askless requests gives their error"
         )
     slower_ns = max((header.slower_ns for header in headers), default=0)

@@ -90,9 +90,9 @@ def _gather(
     ran: dict[str, _Ran], request: Request, shape: str = "", only: int | None = None
 ) -> None:
     for i in range(len(request)) if only is None else (only,):
-        found = request.statement(i).shape
-        if not found.noise and found.digest.startswith(shape):
-            ran.setdefault(found.digest, _Ran()).add(request, i)
+        queried = request.statement(i).shape
+        if not queried.noise and queried.digest.startswith(shape):
+            ran.setdefault(queried.digest, _Ran()).add(request, i)
 
 
 def _document(

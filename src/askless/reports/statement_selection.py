@@ -85,11 +85,11 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
             if _is_subject(stats, shape):
                 merged.setdefault(stats.shape.digest, []).append((route, stats))
     subjects = []
-    for digest, found in merged.items():
-        example, *others = _whole([stats for _, stats in found])
+    for digest, uses in merged.items():
+        example, *others = _whole([stats for _, stats in uses])
         same = (example.text, example.statement.names)
         alike = [one for one in others if (one.text, one.statement.names) == same]
-        by_time = sorted(found, key=lambda item: -item[1].duration_ns)
+        by_time = sorted(uses, key=lambda item: -item[1].duration_ns)
         subjects.append(
             Subject(
                 text=example.text,
@@ -98,8 +98,8 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 rows=example.rows,
                 shape=digest,
                 routes=tuple(route.route for route, _ in by_time),
-                queries=round(sum(route.scale * stats.count for route, stats in found)),
-                total_ns=round(sum(route.scale * stats.duration_ns for route, stats in found)),
+                queries=round(sum(route.scale * stats.count for route, stats in uses)),
+                total_ns=round(sum(route.scale * stats.duration_ns for route, stats in uses)),
                 system=example.statement.system,
                 others=tuple(one.parameters for one in alike),
             )

@@ -45,9 +45,9 @@ def _is_shared(folder: Path) -> bool:
     """Whether others than we may write into a folder; a group that we are the only one of by custom
     is none of them.
     """
-    found = folder.stat()
+    status = folder.stat()
     return bool(
-        found.st_mode & stat.S_IWOTH
-        or (found.st_mode & stat.S_IWGRP and found.st_gid != os.getegid())
-        or found.st_uid not in (os.geteuid(), 0)
+        status.st_mode & stat.S_IWOTH
+        or (status.st_mode & stat.S_IWGRP and status.st_gid != os.getegid())
+        or status.st_uid not in (os.geteuid(), 0)
     )

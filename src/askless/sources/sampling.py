@@ -57,22 +57,22 @@ def _sample(word: str) -> int:
 
 
 def _time(word: str) -> int:
-    found = _TIME.fullmatch(word.strip())
-    if word and found is None:
+    match = _TIME.fullmatch(word.strip())
+    if word and match is None:
         raise AskLessError(
             "bad-time",
             f"--min-duration takes a time with a unit, not {word!r}",
             "as in: --min-duration 200ms",
         )
-    return int(float(found[1]) * _NS[found[2]]) if found is not None else 0
+    return int(float(match[1]) * _NS[match[2]]) if match is not None else 0
 
 
 def size_of(word: str, option: str, least_bytes: int = KEEP_LEAST_BYTES) -> int:
     """Bytes from a size as people write it; 0 for none. Raises AskLessError bad-size."""
-    found = _SIZE.fullmatch(word.strip())
+    match = _SIZE.fullmatch(word.strip())
     if not word:
         return 0
-    size = int(min(float(found[1]), 2.0**60) * _UNITS[found[2].lower()]) if found is not None else 0
+    size = int(min(float(match[1]), 2.0**60) * _UNITS[match[2].lower()]) if match is not None else 0
     if size < least_bytes:
         least = f"{least_bytes // 1024**2}MiB" if least_bytes >= 1024**2 else f"{least_bytes}B"
         raise AskLessError(

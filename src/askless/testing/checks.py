@@ -67,9 +67,9 @@ def unaccepted(
 ) -> str:
     """What to say of findings of these patterns that no one has accepted; '' where there is none."""
     met = [f for f in findings_of(summarise(requests, project.settings())) if f.pattern in names]
-    left, ended = sorted_out(met, list(project.accepted), today)
+    remaining, ended = sorted_out(met, list(project.accepted), today)
     lines: list[str] = []
-    for finding in left:
+    for finding in remaining:
         lines += [*described(finding)]
         lines += [
             f"  it was accepted until {case.until}: {case.reason}"
@@ -85,7 +85,7 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
     they don't.
     """
     summary = summarise(requests, project.settings())
-    found, _ = sorted_out(findings_of(summary), list(project.accepted), today)
+    findings, _ = sorted_out(findings_of(summary), list(project.accepted), today)
     lines = [
         f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes them"
         for route in summary.routes.values()
@@ -93,12 +93,12 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
         and route.queries.at(1.0)
         and budget_for(route.route, project.budgets) is None
     ]
-    for one in judge(summary, project.budgets, found):
+    for one in judge(summary, project.budgets, findings):
         if one.over and one.measure != "patterns":
             lines.append(
                 f"{one.route}: {amount(one.measure, one.actual)}, limit {amount(one.measure, one.limit)}"
             )
-        for finding in one.found:
+        for finding in one.findings:
             lines += ["", *described(finding)]
     return "\n".join(lines).strip()
 

@@ -40,10 +40,10 @@ def by_existence(text: str, system: str) -> str:
             return None
         inside = [join.args["on"], *(part for part in where if of_joined(part))]
         outside = [part for part in where if not of_joined(part)]
-        asked = exp.select("1").from_(joined.copy()).where(*(part.copy() for part in inside))
+        existing = exp.select("1").from_(joined.copy()).where(*(part.copy() for part in inside))
         tree.set("joins", None)
         tree.set("where", None)
-        return tree.where(*(part.copy() for part in outside), exp.Exists(this=asked), copy=False)
+        return tree.where(*(part.copy() for part in outside), exp.Exists(this=existing), copy=False)
 
     return rewritten(text, system, change)
 

@@ -17,13 +17,13 @@ def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     keys = remedy.columns
     price = hooks_passed_by(remedy.insert.load or remedy.stats.load)
     named = ", ".join(keys)
-    found = (
+    existing = (
         "update the existing rows and insert the others"
         if remedy.changes
         else "insert those that are missing"
     )
     batched = Advice(
-        title=f"look up all rows at once, by a list of {named}, then {found} with one statement",
+        title=f"look up all rows at once, by a list of {named}, then {existing} with one statement",
         why="two round trips, however many rows there are",
         sql=_batched(remedy, written),
         at=remedy.line,

@@ -369,14 +369,14 @@ def _counted_relation(case: _Case) -> tuple[Model, Relation] | None:
 
 
 def _grouped_code(case: _Case) -> str:
-    found, words = _counted_relation(case), words_of(case.load)
+    relation, words = _counted_relation(case), words_of(case.load)
     if (
-        found is None
+        relation is None
         or words is None
         or not (case.variant is Variant.COUNT or case.remedy.only_counted)
     ):
         return ""
-    return words.counted(*found, case.remedy.conditions)
+    return words.counted(*relation, case.remedy.conditions)
 
 
 def _counter(case: _Case) -> Advice | None:

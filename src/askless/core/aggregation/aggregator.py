@@ -287,8 +287,8 @@ class Aggregator:
 
     def left_out(self, tables: CaptureTables) -> None:
         """Take what a file told of requests that are not in it."""
-        told, tables.left_out = tables.left_out, []
-        for name, counts in told:
+        omitted, tables.left_out = tables.left_out, []
+        for name, counts in omitted:
             self.summary.leave_out(name, counts)
 
     def finish(self) -> Summary:
@@ -355,16 +355,16 @@ def _count_beyond(route: RouteAggregator, request: Request) -> int:
     return own
 
 
-def _note_sizes(stats: RouteStats, request: Request, asked: int) -> None:
+def _note_sizes(stats: RouteStats, request: Request, queries: int) -> None:
     """What was omitted of a request; and how much requests differ, from which the error of scaled
     totals follows.
     """
     stats.more += request.more
     stats.more_ns += request.more_ns
-    asked += request.more
+    queries += request.more
     spent_ns = sum(request.durations_ns) + request.more_ns
-    stats.asked += asked
-    stats.asked_squares += asked * asked
+    stats.asked += queries
+    stats.asked_squares += queries * queries
     stats.spent_ns += spent_ns
     stats.spent_squares += spent_ns * spent_ns
 
@@ -374,13 +374,13 @@ def _keep_examples(route: RouteAggregator, request: Request) -> bool:
     missing = set(request.statements).difference(route.settled)
     for number in missing:
         stats = route.by_number[number]
-        kept = len(stats.examples)
-        if stats.shape.noise or kept >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
+        examples = len(stats.examples)
+        if stats.shape.noise or examples >= EXAMPLES_MOST or stats.shape.digest in LUMPED:
             route.settled.add(number)
         elif (
-            not kept
+            not examples
             or route.room.taken < _THRIFTY_FROM
-            or (stats.count >= _OFTEN and kept < _THRIFTY_MOST)
+            or (stats.count >= _OFTEN and examples < _THRIFTY_MOST)
         ):
             stats.keep_example(request, number)
     return not missing

@@ -66,8 +66,8 @@ class ProjectRules:
         """What the project calls a route."""
         known = self._known.get(name)
         if known is None:
-            found = (called for pattern, called in self._routes if pattern.fullmatch(name))
-            known = self._known[name] = next(found, name)
+            names = (called for pattern, called in self._routes if pattern.fullmatch(name))
+            known = self._known[name] = next(names, name)
         return known
 
     def _mark(self, tables: CaptureTables) -> None:

@@ -72,8 +72,8 @@ class RouteRow(msgspec.Struct, frozen=True):
 def route_row(route: RouteStats) -> RouteRow:
     """The numbers of one route; all 0 if it has only warm-up requests."""
     n = max(route.requests, 1)
-    asked, noise = route.own_shapes(), route.own_shapes(noise=True)
-    database_ns = sum(stats.duration_ns for stats in asked)
+    queried, noise = route.own_shapes(), route.own_shapes(noise=True)
+    database_ns = sum(stats.duration_ns for stats in queried)
     return RouteRow(
         route=route.route,
         kind=route.kind,
@@ -87,8 +87,8 @@ def route_row(route: RouteStats) -> RouteRow:
         request_ms=route.elapsed_ns / n / 1e6,
         request_median_ms=route.durations.median / 1e6,
         share=database_ns / route.elapsed_ns if route.elapsed_ns else 0.0,
-        rows=sum(stats.rows for stats in asked) / n,
-        bytes=sum(stats.bytes for stats in asked) / n,
+        rows=sum(stats.rows for stats in queried) / n,
+        bytes=sum(stats.bytes for stats in queried) / n,
         noise=sum(stats.count for stats in noise) / n,
         noise_ms=sum(stats.duration_ns for stats in noise) / n / 1e6,
         errors=sum(stats.errors for stats in route.shapes.values()),
@@ -99,7 +99,7 @@ def route_row(route: RouteStats) -> RouteRow:
         total_requests=route.requests + route.left_out.requests,
         estimated_queries=_all(
             route,
-            sum(stats.count for stats in asked) + route.more,
+            sum(stats.count for stats in queried) + route.more,
             route.asked,
             route.asked_squares,
             route.left_out.quick_queries,
@@ -122,18 +122,18 @@ def _sampled_out(counts: Counts) -> SampledOut:
     )
 
 
-def _all(route: RouteStats, kept: int, total: int, squares: int, quick: int) -> Estimate:
-    """A total over all requests of a route: `kept` in those that were kept, scaled where others
+def _all(route: RouteStats, recorded: int, total: int, squares: int, quick: int) -> Estimate:
+    """A total over all requests of a route: `recorded` in those that were kept, scaled where others
     were omitted by chance.
     """
     left_out = route.left_out.by_chance
-    found = total_of(
+    estimate = total_of(
         route.requests,
         left_out,
-        float(kept),
-        float(squares) * (kept / total) ** 2 if total else 0.0,
+        float(recorded),
+        float(squares) * (recorded / total) ** 2 if total else 0.0,
     )
-    return Estimate(found.value + quick, found.margin)
+    return Estimate(estimate.value + quick, estimate.margin)
 
 
 def _in_ms(total: Estimate) -> Estimate:

@@ -52,8 +52,8 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
 
 def _part(diagnosis: Diagnosis, context: Context) -> _Part:
     remedy = diagnosis.remedy
-    found = hanging(remedy, context) if isinstance(remedy, Batch) else None
-    return _Part(diagnosis, *found) if found is not None else _Part(diagnosis)
+    place = hanging(remedy, context) if isinstance(remedy, Batch) else None
+    return _Part(diagnosis, *place) if place is not None else _Part(diagnosis)
 
 
 def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:

@@ -86,14 +86,14 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
     ]
 
 
-def _with_own_keys(found: list[Diagnosis]) -> list[Diagnosis]:
+def _with_own_keys(diagnoses: list[Diagnosis]) -> list[Diagnosis]:
     """Findings of one shape on several lines of one function: the second and later ones get a
     number to their key.
     """
     seen: dict[str, int] = {}
     named = []
     for one in sorted(
-        found, key=lambda one: [(line.file, line.line) for line in one.finding.lines]
+        diagnoses, key=lambda one: [(line.file, line.line) for line in one.finding.lines]
     ):
         key = one.finding.key
         turn = seen[key] = seen.get(key, 0) + 1

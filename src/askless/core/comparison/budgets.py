@@ -48,7 +48,7 @@ def _bytes_of(text: str) -> float:
 
 
 class BudgetRow(msgspec.Struct, frozen=True):
-    """One limit of one route: what was seen against the most that may be. `found` names findings
+    """One limit of one route: what was seen against the most that may be. `findings` names findings
     that may not be there.
     """
 
@@ -57,7 +57,7 @@ class BudgetRow(msgspec.Struct, frozen=True):
     limit: float
     actual: float
     over: bool
-    found: tuple[Finding, ...] = ()
+    findings: tuple[Finding, ...] = ()
 
 
 def seen_in(route: RouteStats) -> dict[str, float]:
@@ -89,7 +89,9 @@ def _literal(pattern: str) -> str:
     return "".join(f"[{sign}]" if sign in "?[" else sign for sign in pattern)
 
 
-def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding]) -> list[BudgetRow]:
+def judge(
+    summary: Summary, budgets: Sequence[Budget], findings: Sequence[Finding]
+) -> list[BudgetRow]:
     """Each limit of each route that has a budget, those that are over first."""
     results: list[BudgetRow] = []
     for route in summary.routes.values():
@@ -105,7 +107,7 @@ def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding])
                 )
         if budget.allowed is not None:
             wrong = tuple(
-                f for f in found if f.route == route.route and f.pattern not in budget.allowed
+                f for f in findings if f.route == route.route and f.pattern not in budget.allowed
             )
             results.append(
                 BudgetRow(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong)
@@ -115,13 +117,14 @@ def judge(summary: Summary, budgets: Sequence[Budget], found: Sequence[Finding])
 
 def unmet(summary: Summary, budgets: Iterable[Budget]) -> list[Budget]:
     """Budgets for routes of which the capture has no request."""
-    asked = summary.asked
+    routes = summary.asked
     return [
         budget
         for budget in budgets
-        if budget.route not in asked
+        if budget.route not in routes
         and not (
-            "*" in budget.route and any(fnmatchcase(name, _literal(budget.route)) for name in asked)
+            "*" in budget.route
+            and any(fnmatchcase(name, _literal(budget.route)) for name in routes)
         )
     ]
 
@@ -138,7 +141,7 @@ def amount(measure: str, value: float) -> str:
 ROOM = 1.2  # how much more than was seen a proposed budget leaves, for rows and bytes
 
 
-def propose(summary: Summary, found: Sequence[Finding]) -> list[Budget]:
+def propose(summary: Summary, findings: Sequence[Finding]) -> list[Budget]:
     """Budgets that hold what a capture asks now: queries to the number, rows and bytes with some
     room; no times.
     """
@@ -154,7 +157,7 @@ def propose(summary: Summary, found: Sequence[Finding]) -> list[Budget]:
                 rows=_round_up(seen["rows"] * ROOM),
                 bytes=_round_up(seen["bytes"] * ROOM),
                 allowed=tuple(
-                    sorted({finding.pattern for finding in found if finding.route == name})
+                    sorted({finding.pattern for finding in findings if finding.route == name})
                 ),
             )
         )

@@ -37,13 +37,13 @@ class Accepted(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 def sorted_out(
-    found: list[Finding], accepted: list[Accepted], today: date
+    findings: list[Finding], accepted: list[Accepted], today: date
 ) -> tuple[list[Finding], list[tuple[Finding, Accepted]]]:
     """The findings that no one has accepted, and those whose acceptance has ended, which stand
     among the former too.
     """
     open_findings, ended = [], []
-    for finding in found:
+    for finding in findings:
         cases = [case for case in accepted if case.fits(finding)]
         if any(case.holds(today) for case in cases):
             continue

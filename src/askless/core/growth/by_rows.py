@@ -215,8 +215,8 @@ def _judged(name: str, route: _Route) -> Growth:
 
 
 def _table(statement: Statement) -> str:
-    found = statement.structure
-    return found.main if found is not None else ""
+    structure = statement.structure
+    return structure.main if structure is not None else ""
 
 
 def _list_of(points: Sequence[Point], statements: dict[str, Statement]) -> str | None:

@@ -274,7 +274,7 @@ def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Ch
 def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
     """These indexes of a table, but those that there are."""
     spelled = [
-        tuple(found.name for found in map(table.column, columns) if found is not None)
+        tuple(column.name for column in map(table.column, columns) if column is not None)
         for columns in listed
     ]
     return [
@@ -411,7 +411,7 @@ def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float
 def size_of(table: Table, columns: Sequence[str]) -> int:
     """About how large an index will be, in bytes."""
     widths = sum(
-        (found.width_bytes or 8.0) for found in map(table.column, columns) if found is not None
+        (column.width_bytes or 8.0) for column in map(table.column, columns) if column is not None
     )
     return int((table.rows or 0) * (widths + ROW_POINTER_BYTES) * 1.1)
 
@@ -451,7 +451,7 @@ def _partial(
     rest = [column for column in columns if column not in fixed]
     if len(fixed) != 1 or need.share((fixed[0],)) > PARTIAL_SHARE:
         return ""
-    spelled = tuple(found.name for found in map(table.column, rest or fixed) if found is not None)
+    spelled = tuple(known.name for known in map(table.column, rest or fixed) if known is not None)
     return index_ddl.create_index(
         name, table.name, spelled, schema.system, statement.constants[fixed[0]], table.types
     )

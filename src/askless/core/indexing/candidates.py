@@ -58,7 +58,7 @@ def _of(need: Need) -> list[tuple[str, ...]]:
     return list(dict.fromkeys(columns for columns in products if columns))
 
 
-def _covering(need: Need, made: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:
+def _covering(need: Need, candidates: Sequence[tuple[str, ...]]) -> list[tuple[str, ...]]:
     """Forms that hold every column the statement wants, where those are few and narrow."""
     if (
         need.used is None
@@ -68,9 +68,9 @@ def _covering(need: Need, made: Sequence[tuple[str, ...]]) -> list[tuple[str, ..
     ):
         return []
     key = {column.lower() for column in need.table.primary_key}
-    return [(*columns, *sorted(need.used - set(columns) - key)) for columns in [*made, ()]] + [
-        (*columns, *sorted(need.used - set(columns))) for columns in [*made, ()]
-    ]
+    return [
+        (*columns, *sorted(need.used - set(columns) - key)) for columns in [*candidates, ()]
+    ] + [(*columns, *sorted(need.used - set(columns))) for columns in [*candidates, ()]]
 
 
 def _without(columns: Sequence[str], taken: Sequence[str]) -> list[str]:

@@ -53,9 +53,9 @@ class Outcome(msgspec.Struct, frozen=True):
 def width_of(need_columns: Sequence[str], need: Need) -> float:
     """Mean bytes of some columns together."""
     return sum(
-        (found.width_bytes or 8.0)
-        for found in (need.table.column(c) for c in need_columns)
-        if found is not None
+        (column.width_bytes or 8.0)
+        for column in (need.table.column(c) for c in need_columns)
+        if column is not None
     )
 
 
@@ -198,11 +198,11 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
             next((one for one in indexes if one.columns and one.columns[0].lower() == column), None)
             for column, _ in sides
         ]
-        found = [one for one in chosen if one is not None]
-        if len(found) < len(sides):
+        paths = [one for one in chosen if one is not None]
+        if len(paths) < len(sides):
             continue
         cost = entries = 0.0
-        for index, (_, share) in zip(found, sides, strict=True):
+        for index, (_, share) in zip(paths, sides, strict=True):
             columns = [column.lower() for column in index.columns]
             cost += _descent(rows) + math.ceil(_leaves(need, columns, rows) * share) * traits.random
             cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
@@ -211,7 +211,7 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
         cost += _heap(need, [column for column, _ in sides], fetched, traits)[0] + fetched * (
             ROW + OPERATOR
         )
-        first, *also = dict.fromkeys(found)
+        first, *also = dict.fromkeys(paths)
         results.append(Path(cost, fetched, max(rows * need.kept, 1.0), False, first, tuple(also)))
     return results
 
@@ -251,8 +251,8 @@ def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool
         return bool(need.order)
     if len({down for _, down in wanted}) > 1:
         return False
-    left = [column for column in columns if column not in need.equal and column not in bound]
-    return left[: len(wanted)] == [column for column, _ in wanted]
+    remaining = [column for column in columns if column not in need.equal and column not in bound]
+    return remaining[: len(wanted)] == [column for column, _ in wanted]
 
 
 def best_path(

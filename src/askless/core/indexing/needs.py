@@ -125,7 +125,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
     )
     remaining = share(tuple(by_column))
     for sides in either:
-        remaining *= min(sum(kept for _, kept in sides), 1.0)
+        remaining *= min(sum(share_ for _, share_ in sides), 1.0)
     remaining *= _UNINDEXED_SHARE ** sum(_is_unindexed(p, name) for p in structure.predicates)
     return Need(
         table=table,

@@ -58,7 +58,7 @@ def masked_error(text: str) -> str:
     """The first line of an error's text, without what may be a value."""
     lead, said = _parts(text)
     return lead + _VALUES.sub(
-        lambda found: found["named"] or ("=(?)" if found[0].startswith("=") else "?"), said
+        lambda match: match["named"] or ("=(?)" if match[0].startswith("=") else "?"), said
     )
 
 

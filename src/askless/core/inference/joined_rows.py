@@ -137,7 +137,7 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
     reached = {structure.main}
     joins = list(structure.joins)
     while joins:
-        found = next(
+        relation = next(
             (
                 (join, far.table)
                 for join in joins
@@ -148,10 +148,10 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
             ),
             None,
         )
-        if found is None:
+        if relation is None:
             return all({join.left.table, join.right.table} <= reached for join in joins)
-        joins.remove(found[0])
-        reached.add(found[1])
+        joins.remove(relation[0])
+        reached.add(relation[1])
     return True
 
 

@@ -45,8 +45,8 @@ def turn_of(text: str) -> bool | None:
     """Whether a statement, as it was sent, begins a transaction (True) or ends one (False); None
     for all others.
     """
-    found = _TURNS.match(text)
-    return None if found is None else found[1] is not None
+    match = _TURNS.match(text)
+    return None if match is None else match[1] is not None
 
 
 def takes_lock(statement: Statement) -> bool:

@@ -59,18 +59,18 @@ class Pattern(Protocol):
         """Add to the route's tallies what the request shows."""
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
-        """What is wrong with a route. `found` is what patterns before it had to say of this route."""
+        """What is wrong with a route. `diagnoses` is what patterns before it had to say of this route."""
 
 
 class CrossRoutePattern(Pattern, Protocol):
     """A pattern that is reported over routes."""
 
     def judge_all(
-        self, summary: Summary, context: Context, found: Sequence[Diagnosis]
+        self, summary: Summary, context: Context, diagnoses: Sequence[Diagnosis]
     ) -> Iterable[Diagnosis]:
-        """What is wrong with all routes together. `found` is what was said of each by itself."""
+        """What is wrong with all routes together. `diagnoses` is what was said of each by itself."""
 
 
 class ShapeTally:
@@ -118,7 +118,7 @@ class ByRequests(Generic[T]):
     rule: Rule
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """One a tally."""
         for tally in self.tallies(route).values():
@@ -148,10 +148,10 @@ class ByTotals:
         """Nothing: totals are enough."""
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """At most one a SELECT."""
-        claimed = {one.finding.shape for one in found if one.finding.pattern in self.yields_to}
+        claimed = {one.finding.shape for one in diagnoses if one.finding.pattern in self.yields_to}
         for stats in route.own_shapes():
             if stats.shape.digest in claimed or not self.worth_parsing(stats, context):
                 continue
@@ -377,8 +377,8 @@ def writes_of(view: RequestView) -> list[tuple[int, str]]:
             for number in set(request.statements)
             if (tables := tables_written(statements[number]))
         }
-        asked = enumerate(request.statements) if written else ()
-        view.writes = [(i, table) for i, number in asked for table in written.get(number, ())]
+        numbered = enumerate(request.statements) if written else ()
+        view.writes = [(i, table) for i, number in numbered for table in written.get(number, ())]
     return view.writes
 
 

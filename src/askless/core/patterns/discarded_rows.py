@@ -43,14 +43,14 @@ class DiscardedRows(ByTotals):
             return None
         if not totals.touched:
             return None if totals.relations else _diagnosis(met, totals, 0.0, [])
-        tested, kept = _split(totals, settings.discarded_read_most)
-        if not tested or kept is None:
+        tested, used = _split(totals, settings.discarded_read_most)
+        if not tested or used is None:
             return None
-        return _diagnosis(met, totals, kept / totals.results, tested)
+        return _diagnosis(met, totals, used / totals.results, tested)
 
 
-def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) -> Diagnosis:
-    """`kept` rows of each result were used; `tested` columns were looked at of all of them."""
+def _diagnosis(met: Match, totals: UseTotals, used: float, tested: list[str]) -> Diagnosis:
+    """`used` rows of each result were used; `tested` columns were looked at of all of them."""
     stats = met.stats
     rows = totals.objects / totals.results
     main = stats.load.target if stats.load is not None else ""
@@ -60,9 +60,9 @@ def _diagnosis(met: Match, totals: UseTotals, kept: float, tested: list[str]) ->
         title = f"{plural(rows, 'row')} of {main} fetched but never read, so only their number can matter"
         because = f"no attribute of {plural(totals.objects, 'object')} was read"
     else:
-        title = f"{plural(rows, 'row')} of {main} fetched, {number(kept)} used: of the others only {names} was read"
-        because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(kept)} of {number(rows)}"
-    spare_rows = rows - kept
+        title = f"{plural(rows, 'row')} of {main} fetched, {number(used)} used: of the others only {names} was read"
+        because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(used)} of {number(rows)}"
+    spare_rows = rows - used
     spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
     claim = FindingDraft(
         variant="filtered" if tested else "counted",

@@ -76,12 +76,12 @@ class Failing(ByRequests[FailureTotals]):
     def look(self, view: RequestView, settings: Settings) -> None:
         """Add the failures of one request."""
         request = view.request
-        found: dict[tuple[str, ...], tuple[Failure, list[int]]] = {}
+        failures: dict[tuple[str, ...], tuple[Failure, list[int]]] = {}
         for i in sorted(request.errors):
             failure = failure_of(request.errors[i])
             name = (request.statement(i).shape.digest, failure, *call_path(request, i))
-            found.setdefault(name, (failure, []))[1].append(i)
-        for name, (failure, indices) in found.items():
+            failures.setdefault(name, (failure, []))[1].append(i)
+        for name, (failure, indices) in failures.items():
             stats = view.route.shapes.get(name[0])
             if stats is None:
                 continue

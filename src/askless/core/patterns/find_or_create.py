@@ -89,8 +89,8 @@ class FindOrCreate(ByRequests[CreationTotals]):
 
     def _add(self, view: RequestView, look: Group, pairs: list[tuple[int, int]]) -> None:
         request = view.request
-        made = sorted({i for _, i in pairs})
-        digests = [request.statement(i).shape.digest for i in made]
+        created = sorted({i for _, i in pairs})
+        digests = [request.statement(i).shape.digest for i in created]
         insert = view.route.shapes.get(max(digests, key=digests.count))
         if insert is None:
             return
@@ -98,10 +98,10 @@ class FindOrCreate(ByRequests[CreationTotals]):
         tally = self.tallies(view.route).setdefault(
             name, CreationTotals(look.stats, insert, _keys_of(look.stats.parsed))
         )
-        tally.add(request, sorted([*look.indices, *made]))
+        tally.add(request, sorted([*look.indices, *created]))
         tally.looked += len(look.indices)
         tally.missing += len(pairs)
-        tally.made += len(made)
+        tally.made += len(created)
         view.claimed |= {look.stats.shape.digest, *digests}
 
     def diagnose(self, tally: CreationTotals, met: Match) -> Diagnosis:
@@ -183,18 +183,18 @@ def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
 
 
 def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
-    looked, missing, made = (
+    looked, missing, created = (
         count / tally.requests for count in (tally.looked, tally.missing, tally.made)
     )
     other = Match(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
-    cost = summed([met.cost(looked, looked - 1), other.cost(made, max(made - 1, 0.0))])
+    cost = summed([met.cost(looked, looked - 1), other.cost(created, max(created - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)
     changes = met.structure.kind == "update"
     does = "an UPDATE that finds nothing" if changes else "a lookup"
     claim = FindingDraft(
         variant="update or insert" if changes else "find or create",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(looked + made, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
+        title=f"{plural(looked + created, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
         summary=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} inserted",
         evidence="traced",
         evidence_details=(

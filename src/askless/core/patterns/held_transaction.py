@@ -134,7 +134,7 @@ class HeldTransaction(ByRequests[HeldTotals]):
             self.tallies(view.route)[name].add(request, indices)
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """One a place, where most of the transactions that come there wait."""
         for tally in self.tallies(route).values():

@@ -43,10 +43,10 @@ class LiteralChurn:
         """Nothing: totals are enough."""
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """One a shape."""
-        explained = {one.finding.shape for one in found if one.finding.pattern in _EXPLAINED_BY}
+        explained = {one.finding.shape for one in diagnoses if one.finding.pattern in _EXPLAINED_BY}
         for stats in route.own_shapes():
             if (
                 stats.shape.digest in explained

@@ -122,17 +122,19 @@ class NPlusOne(ByRequests[Repetition]):
             add_source(tally, request, source)
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """Turn what was met in a route into findings, parents before their children."""
         tallies = list(self.tallies(route).values())
         above = by_shape(tallies)
         yield from polymorphic.judge(route, RULE, context)
         kinds = {shape for tally in polymorphic.tallies_of(route) for shape in tally.shapes}
-        made = kinds | {one.finding.shape for one in found if isinstance(one.remedy, BulkUpsert)}
+        covered = kinds | {
+            one.finding.shape for one in diagnoses if isinstance(one.remedy, BulkUpsert)
+        }
         for tally in tallies:
             # in other requests of the route all rows may have been there
-            if tally.stats.shape.digest not in made:
+            if tally.stats.shape.digest not in covered:
                 yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
 
 

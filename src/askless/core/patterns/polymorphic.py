@@ -90,10 +90,10 @@ def look(view: RequestView, settings: Settings) -> None:
 def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings) -> None:
     """Add lookups that take turns, if they follow the rows of one result."""
     request = view.request
-    found = _followed(request, candidates, settings)
-    if found is None:
+    followed = _followed(request, candidates, settings)
+    if followed is None:
         return
-    parent, key, kind, together = found
+    parent, key, kind, together = followed
     stats = view.route.shapes.get(request.statement(parent).shape.digest)
     if stats is None:
         return
@@ -127,8 +127,8 @@ def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
     key = key_of(structure, rows)
     if key is None or key.beside or key.listed:
         return None
-    asked = [(i, meaning(key.value(row))) for i, row in zip(group.indices, rows, strict=True)]
-    return _LookUps(stats, structure.main, key.column.name, asked)
+    steps = [(i, meaning(key.value(row))) for i, row in zip(group.indices, rows, strict=True)]
+    return _LookUps(stats, structure.main, key.column.name, steps)
 
 
 def _interleaved(candidates: Sequence[_LookUps]) -> list[list[_LookUps]]:
@@ -152,7 +152,7 @@ def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
 def _tells_tables(
     sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]
 ) -> int | None:
-    """The column beside the keys' one that tells the table of each look-up; None if there is none."""
+    """The column beside the keys' one that tells the table of each lookup; None if there is none."""
     matched = _in_order(sample, place, steps)
     if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
         return None

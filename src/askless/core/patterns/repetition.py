@@ -141,6 +141,6 @@ def flow_of(source: Source) -> str:
     """Where the keys were seen, as evidence."""
     where = f"{source.table}.{source.column}" if source.table else f"column {source.column}"
     is_cut = source.matched < source.keys and source.rows > SAMPLED_MOST
-    kept = f"; only the first {SAMPLED_MOST} rows are recorded" if is_cut else ""
+    caveat = f"; only the first {SAMPLED_MOST} rows are recorded" if is_cut else ""
     order = ", in the same order" if source.in_order else ""
-    return f"{source.matched} of {source.keys} keys are in {where} of an earlier result ({plural(source.rows, 'row')}){order}{kept}"
+    return f"{source.matched} of {source.keys} keys are in {where} of an earlier result ({plural(source.rows, 'row')}){order}{caveat}"

@@ -52,13 +52,13 @@ class RowMultiplication(ByTotals):
         return stats.rows_most >= least and any(example.sample for example in stats.examples)
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """One per join; a wide column that is to be omitted anyway is not reported again."""
         narrowed = {
-            one.finding.shape for one in found if isinstance(one.remedy, Project | SelectColumn)
+            one.finding.shape for one in diagnoses if isinstance(one.remedy, Project | SelectColumn)
         }
-        for one in super().judge(route, context, found):
+        for one in super().judge(route, context, diagnoses):
             if one.finding.variant != "wide parents" or one.finding.shape not in narrowed:
                 yield one
 
@@ -68,14 +68,14 @@ class RowMultiplication(ByTotals):
         if joined is None or joined.times < _TIMES_LEAST:
             return None
         look = _product if joined.product else _again if joined.only_main else _wide
-        found = look(met, structure.main, joined)
+        result = look(met, structure.main, joined)
         settings = met.context.settings
         if (
-            found.rows < settings.multiplied_rows_least
-            and found.bytes < settings.multiplied_bytes_least
+            result.rows < settings.multiplied_rows_least
+            and result.bytes < settings.multiplied_bytes_least
         ):
             return None
-        return _diagnosis(met, joined, found)
+        return _diagnosis(met, joined, result)
 
 
 def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
@@ -135,27 +135,27 @@ def _growth(met: Match, main: str, joined: JoinTotals, apart: float) -> str:
     """What the joined result will be at five and six figures; `apart` are the rows for each parent
     otherwise.
     """
-    told = []
+    texts = []
     for parents in (10_000, 100_000):
         rows = parents * joined.times
-        told.append(
+        texts.append(
             f"{number(parents)} rows of {main} make {number(rows)} ({size(rows * _row_bytes(met), 'bytes')}) "
             f"where {number(parents * apart)} would do"
         )
-    return "; ".join(told)
+    return "; ".join(texts)
 
 
-def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
+def _diagnosis(met: Match, joined: JoinTotals, result: _Found) -> Diagnosis:
     stats = met.stats
     per_request = stats.count / max(stats.requests, 1)
-    rows, sent = found.rows * per_request, found.bytes * per_request
-    urgent = found.variant == "product" and (rows >= _URGENT_ROWS or met.share >= URGENT_SHARE)
+    rows, sent = result.rows * per_request, result.bytes * per_request
+    urgent = result.variant == "product" and (rows >= _URGENT_ROWS or met.share >= URGENT_SHARE)
     claim = FindingDraft(
-        variant=found.variant,
+        variant=result.variant,
         severity="urgent" if urgent else "worthwhile",
-        title=found.title,
+        title=result.title,
         evidence="traced",
-        evidence_details=(*found.because, *taken(met.route)),
+        evidence_details=(*result.because, *taken(met.route)),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, rows=rows, bytes=sent),
         caveats=("only the first rows of each result are recorded: later rows may differ",)
         if stats.rows_most > SAMPLED_MOST
@@ -165,7 +165,7 @@ def _diagnosis(met: Match, joined: JoinTotals, found: _Found) -> Diagnosis:
     saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to measure the time"
     tables = joined.product or tuple(joined.children)
     remedy = SplitJoin(
-        stats=stats, line=met.line, saving=saving, variant=found.variant, tables=tables
+        stats=stats, line=met.line, saving=saving, variant=result.variant, tables=tables
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 

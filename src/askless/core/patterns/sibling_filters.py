@@ -60,12 +60,10 @@ class SiblingFilters(ByRequests[SiblingTotals]):
             digest = group.stats.shape.digest
             if len(group.indices) < settings.repeat_least or digest in view.claimed:
                 continue
-            found = _key_of(view, group, settings)
-            if found is None:
+            key = _key_of(view, group, settings)
+            if key is None:
                 continue
-            tally = self.tallies(view.route).setdefault(
-                (digest,), SiblingTotals(group.stats, *found)
-            )
+            tally = self.tallies(view.route).setdefault((digest,), SiblingTotals(group.stats, *key))
             tally.add(view.request, group.indices)
             view.claimed.add(digest)
 

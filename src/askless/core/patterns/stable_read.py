@@ -148,11 +148,11 @@ class StableRead:
         reads = _reads_of(view)
         digests, starts = request.digests, request.starts_ns
         parameters, literals = request.parameters, request.literals
-        for i, asked in enumerate(request.statements):
-            of_shape = reads.get(asked, "")
+        for i, number_ in enumerate(request.statements):
+            of_shape = reads.get(number_, "")
             if not of_shape or not digests[i] or i in request.errors:
                 continue
-            given = repr((parameters[i], literals[i] or statements[asked].parts[1::2]))
+            given = repr((parameters[i], literals[i] or statements[number_].parts[1::2]))
             name = (of_shape, blake2b(given.encode("utf-8", "replace"), digest_size=8).hexdigest())
             if name in seen:
                 continue
@@ -166,18 +166,18 @@ class StableRead:
             tally.read(digests[i], starts[i], address, request.place(i))
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """Nothing: see `judge_all`."""
         return ()
 
     def judge_all(
-        self, summary: Summary, context: Context, found: Sequence[Diagnosis]
+        self, summary: Summary, context: Context, diagnoses: Sequence[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """One a query with its values, over all routes that ask it."""
         repeated = {
             (one.finding.route, one.finding.shape)
-            for one in found
+            for one in diagnoses
             if not isinstance(one.remedy, Paginate)
         }
         by_name: dict[tuple[str, ...], list[tuple[RouteStats, ReadTotals]]] = {}
@@ -186,8 +186,8 @@ class StableRead:
                 assert isinstance(tally, ReadTotals)
                 if (route.route, name[0]) not in repeated:
                     by_name.setdefault(name, []).append((route, tally))
-        for asked in by_name.values():
-            diagnosis = _judged(asked, summary, context)
+        for routes in by_name.values():
+            diagnosis = _judged(routes, summary, context)
             if diagnosis is not None:
                 yield diagnosis
 
@@ -198,11 +198,11 @@ def _reads_of(view: RequestView) -> dict[int, str]:
     """
     shapes = view.request.tables.statements
     reads = {}
-    for asked in set(view.request.statements):
-        shape = shapes[asked].shape
+    for number_ in set(view.request.statements):
+        shape = shapes[number_].shape
         known = shape.digest in view.route.shapes and shape.digest not in view.claimed
         if known and not shape.noise and shape.text.startswith(("select ", "with ")):
-            reads[asked] = shape.digest
+            reads[number_] = shape.digest
     return reads
 
 
@@ -223,29 +223,29 @@ def _merged(tallies: list[ReadTotals]) -> ReadTotals:
 
 
 def _judged(
-    asked: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context
+    read_by: list[tuple[RouteStats, ReadTotals]], summary: Summary, context: Context
 ) -> Diagnosis | None:
-    structure = asked[0][1].stats.structure
+    structure = read_by[0][1].stats.structure
     if structure is None or not structure.repeatable or structure.clock not in ("", "day"):
         return None
-    if not _is_read_often([tally for _, tally in asked]):
+    if not _is_read_often([tally for _, tally in read_by]):
         return None
     reads = spent_ns = 0.0
-    for route, tally in asked:
+    for route, tally in read_by:
         of_route = tally.reads * route.requests / max(route.looked, 1)
         reads += of_route
         spent_ns += of_route * tally.stats.query_ns
-    elapsed_ns = sum(route.elapsed_ns for route, _ in asked)
+    elapsed_ns = sum(route.elapsed_ns for route, _ in read_by)
     if not elapsed_ns or spent_ns < _SHARE_LEAST * elapsed_ns:
         return None
-    asked = sorted(asked, key=lambda pair: (-pair[1].reads, pair[0].route))
-    whole = _merged([tally for _, tally in asked])
+    read_by = sorted(read_by, key=lambda pair: (-pair[1].reads, pair[0].route))
+    whole = _merged([tally for _, tally in read_by])
     live_s = _live_s(
         whole.held_ns / 2e9 if whole.changes else (whole.last_ns - whole.first_ns) / 1e9
     )
     if whole.changes > _CHANGES_MOST * whole.reads or not live_s:
         return None
-    routes = [route for route, _ in asked]
+    routes = [route for route, _ in read_by]
     return _diagnosis(routes, whole, live_s, reads, spent_ns / elapsed_ns, summary, context)
 
 

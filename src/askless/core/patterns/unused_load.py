@@ -37,13 +37,15 @@ class UnusedLoad(ByTotals):
     rule = RULE
 
     def judge(
-        self, route: RouteStats, context: Context, found: list[Diagnosis]
+        self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
         """As for all totals; what rows are read again of, though they were loaded, is to be used,
         do not drop.
         """
-        wanted = {id(one.remedy.source) for one in found if isinstance(one.remedy, UseLoadedRows)}
-        for diagnosis in super().judge(route, context, found):
+        wanted = {
+            id(one.remedy.source) for one in diagnoses if isinstance(one.remedy, UseLoadedRows)
+        }
+        for diagnosis in super().judge(route, context, diagnoses):
             if id(diagnosis.remedy.stats) not in wanted:
                 yield diagnosis
 

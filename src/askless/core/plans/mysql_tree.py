@@ -248,7 +248,7 @@ def _searched(answered: re.Match[str]) -> tuple[str, ...]:
     either side: (100 < id).
     """
     if answered["range"]:
-        names = [name for found in _COLUMN.finditer(answered["range"]) if (name := found["name"])]
+        names = [name for match in _COLUMN.finditer(answered["range"]) if (name := match["name"])]
     else:
         names = re.findall(r"(\w+)\s*=", answered["columns"] or "")
     return tuple(dict.fromkeys(names))

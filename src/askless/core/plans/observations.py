@@ -132,10 +132,10 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
     counted = join.actual or (join.children[-1].actual if join.children else None)
     if counted is None:
         return []
-    made, kept = counted.rows * counted.loops, plan[0].actual.rows
-    if made < FAN_OUT_LEAST or made < FAN_OUT * max(kept, 1.0):
+    joined, grouped = counted.rows * counted.loops, plan[0].actual.rows
+    if joined < FAN_OUT_LEAST or joined < FAN_OUT * max(grouped, 1.0):
         return []
-    text = f"the join makes {number(made)} rows, of which DISTINCT keeps {number(kept)}: if the join only tests for existence, EXISTS avoids them"
+    text = f"the join makes {number(joined)} rows, of which DISTINCT keeps {number(grouped)}: if the join only tests for existence, EXISTS avoids them"
     return [Observation(join, "fan-out", text)]
 
 
@@ -318,18 +318,18 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
         for side in (join.left, join.right)
         if side.table.lower() == node.table.lower()
     }
-    left = [
+    uncovered = [
         column
         for column in dict.fromkeys(_conditions(node, structure))
         if column.lower() not in answered | joined
     ]
-    if not left or not answered:
+    if not uncovered or not answered:
         return ""
-    text = f"the index answers {', '.join(node.searched)}; {', '.join(left)} is then checked on each row"
-    return text + _gap(node, left, schema)
+    text = f"the index answers {', '.join(node.searched)}; {', '.join(uncovered)} is then checked on each row"
+    return text + _gap(node, uncovered, schema)
 
 
-def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
+def _gap(node: Node, uncovered: Sequence[str], schema: Schema) -> str:
     """Why an index that holds a column does not answer it: another one is before it that the
     statement does not set.
     """
@@ -343,7 +343,7 @@ def _gap(node: Node, left: Sequence[str], schema: Schema) -> str:
         return ""
     columns = [name.lower() for name in index.columns]
     answered = {column.lower() for column in node.searched}
-    for column in left:
+    for column in uncovered:
         if column.lower() in columns:
             between = [
                 name for name in columns[: columns.index(column.lower())] if name not in answered

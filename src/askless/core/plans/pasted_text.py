@@ -140,13 +140,13 @@ def _without_borders(lines: Lines) -> Lines:
 
 def _without_numbers(lines: Lines) -> Lines:
     filled = _filled(lines)
-    found = [_NUMBERED.match(line) for line in filled]
-    numbers = [int(match[2]) for match in found if match is not None]
+    matches = [_NUMBERED.match(line) for line in filled]
+    numbers = [int(match[2]) for match in matches if match is not None]
     if len(filled) < 2 or numbers != list(
         range(numbers[0] if numbers else 0, len(filled) + (numbers[0] if numbers else 0))
     ):
         return lines
-    width = max(len(match[1]) for match in found if match is not None)
+    width = max(len(match[1]) for match in matches if match is not None)
     return [line[width:] if line.strip() else line for line in lines]
 
 

@@ -147,11 +147,11 @@ def _cure(node: Node) -> str:
 
 
 def _removed(node: Node, actual: Actual) -> list[Observation]:
-    removed, kept = actual.removed * actual.loops, actual.rows * actual.loops
-    if removed < REMOVED_LEAST or removed < REMOVED_SHARE * (removed + kept):
+    removed, passed = actual.removed * actual.loops, actual.rows * actual.loops
+    if removed < REMOVED_LEAST or removed < REMOVED_SHARE * (removed + passed):
         return []
     condition = f": {node.filtered} is checked on each of them" if node.filtered else ""
-    text = f"reads {plural(removed + kept, 'row')} to keep {plural(kept, 'row')}{condition}"
+    text = f"reads {plural(removed + passed, 'row')} to keep {plural(passed, 'row')}{condition}"
     return [Observation(node, "reads-many", text)]
 
 

@@ -53,11 +53,11 @@ def _taken_off(node: Node) -> Node:
         words = _words_for(hung)
         if words is None or not hung.total_ms:
             continue
-        left, children = hung.total_ms, []
+        remaining_ms, children = hung.total_ms, []
         for child in node.children:
-            if child is not hung and left > 0:
-                child, taken = _spared(child, words, left)
-                left -= taken
+            if child is not hung and remaining_ms > 0:
+                child, taken = _spared(child, words, remaining_ms)
+                remaining_ms -= taken
             children.append(child)
         node = msgspec.structs.replace(node, children=tuple(children))
     return node

@@ -453,8 +453,8 @@ class Request:
         """The rows that the server read to answer query i, if it reported them; MariaDB's and
         MySQL's logs call them so.
         """
-        told = self.told[i] if self.has_told else None
-        examined = told.get("Rows_examined") if told is not None else None
+        hints = self.told[i] if self.has_told else None
+        examined = hints.get("Rows_examined") if hints is not None else None
         return examined if isinstance(examined, int) else None
 
     def __len__(self) -> int:

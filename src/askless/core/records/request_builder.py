@@ -101,14 +101,14 @@ class CaptureRequestBuilder:
         they are not.
         """
         old = self.tables
-        kept = {number: one for number, one in old.statements.items() if number >= before}
-        new = self.tables = msgspec.structs.replace(old, statements=kept)
+        remaining = {number: one for number, one in old.statements.items() if number >= before}
+        new = self.tables = msgspec.structs.replace(old, statements=remaining)
         old.left_out = []
         for request in self.open.values():
             request.tables = new
             for number in (*request.statements, *(number for number, _, _ in request.beyond)):
-                kept.setdefault(number, old.statements[number])
-        self._first = {one.shape.digest: one.first for one in kept.values()}
+                remaining.setdefault(number, old.statements[number])
+        self._first = {one.shape.digest: one.first for one in remaining.values()}
 
     def columns(
         self,

@@ -95,19 +95,21 @@ class Estimate(msgspec.Struct, frozen=True):
     margin: float = 0.0
 
 
-def total_of(kept: int, left_out: int, total: float, squares: float) -> Estimate:
-    """The total over `kept` + `left_out` requests, of which the kept ones add up to `total`, their
+def total_of(recorded: int, left_out: int, total: float, squares: float) -> Estimate:
+    """The total over `recorded` + `left_out` requests, of which the kept ones add up to `total`, their
     squares to `squares`.
     """
-    if not left_out or not kept:
+    if not left_out or not recorded:
         return Estimate(total)
-    everything = kept + left_out
-    mean = total / kept
+    everything = recorded + left_out
+    mean = total / recorded
     # Of one request nothing is known of how they differ: as much as it is, then.
     variance = (
-        max(squares / kept - mean * mean, 0.0) * kept / (kept - 1) if kept > 1 else mean * mean
+        max(squares / recorded - mean * mean, 0.0) * recorded / (recorded - 1)
+        if recorded > 1
+        else mean * mean
     )
-    error = everything * math.sqrt(variance / kept * (1 - kept / everything))
+    error = everything * math.sqrt(variance / recorded * (1 - recorded / everything))
     return Estimate(mean * everything, _SURE * error)
 
 

@@ -80,8 +80,8 @@ def _brief(text: str) -> str:
     return flat if len(flat) <= NAME_MOST else flat[: NAME_MOST - 1] + "…"
 
 
-def _set_where(tree: Any, kept: list[Any]) -> None:
-    tree.set("where", exp.Where(this=exp.and_(*kept)) if kept else None)
+def _set_where(tree: Any, conditions: list[Any]) -> None:
+    tree.set("where", exp.Where(this=exp.and_(*conditions)) if conditions else None)
 
 
 def _without_condition(tree: Any, place: int) -> str:

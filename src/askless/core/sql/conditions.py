@@ -47,9 +47,9 @@ def either_of(node: Any, names: Names) -> Iterator[tuple[Predicate, ...]]:
         if not isinstance(part, exp.Or):
             continue
         sides = [_searched_of(side, names) for side in _sides(part)]
-        found = tuple(side for side in sides if side is not None)
-        if len(found) == len(sides) and len({side.column.table.lower() for side in found}) == 1:
-            yield found
+        known = tuple(side for side in sides if side is not None)
+        if len(known) == len(sides) and len({side.column.table.lower() for side in known}) == 1:
+            yield known
 
 
 def _sides(node: Any) -> list[Any]:

@@ -62,13 +62,13 @@ class Parsed:
         except _FAULTS:
             return ""
 
-        def original(found: re.Match[str]) -> str:
-            number = int(found[1] or found[2] or found[3])
+        def original(match: re.Match[str]) -> str:
+            number = int(match[1] or match[2] or match[3])
             if number >= len(self.slots) or (named and self.slots[number].placeholder):
-                return found[0]
+                return match[0]
             return self.slots[number].text
 
-        return _MARK.sub(original, _NAMED.sub(lambda found: f":{found[1] or found[2]}", text))
+        return _MARK.sub(original, _NAMED.sub(lambda match: f":{match[1] or match[2]}", text))
 
 
 def parse_all(text: str, system: str) -> list[Parsed]:

@@ -80,10 +80,10 @@ def shape_text(text: str, system: str = "sqlite") -> str:
     """The text of a statement's shape. Applied to its own result it changes nothing."""
     held: list[str] = []
 
-    def replace(found: re.Match[str]) -> str:
-        kind = found.lastgroup
+    def replace(match: re.Match[str]) -> str:
+        kind = match.lastgroup
         if kind == "name":
-            held.append(found.group())
+            held.append(match.group())
             return _HELD
         return " " if kind == "comment" else "?"
 
@@ -96,18 +96,18 @@ def shape_text(text: str, system: str = "sqlite") -> str:
         names = iter(held)
         flat = re.sub(_HELD, lambda _: next(names), flat)
     if flat.startswith(("declare ", "fetch ", "move ", "close ")):
-        flat = _CURSOR.sub(lambda found: f"{found[1] or found[2]}?", flat)
+        flat = _CURSOR.sub(lambda match: f"{match[1] or match[2]}?", flat)
     return flat
 
 
-def _space(found: re.Match[str]) -> str:
-    sign = found.group(1)
+def _space(match: re.Match[str]) -> str:
+    sign = match.group(1)
     if sign == ",":
         return ", "
     if sign in ("(", "::"):
         return sign
     if sign == ")":
-        following = found.string[found.end() : found.end() + 1]
+        following = match.string[match.end() : match.end() + 1]
         return ") " if following and following not in "),;:" else ")"
     return f" {sign} "
 

@@ -171,7 +171,7 @@ def index_parts(ddl: str, system: str) -> tuple[str, tuple[str, ...]]:
         select = select.where(
             (condition.this if isinstance(condition, exp.Where) else condition).copy()
         )
-    names = [str(found.args["expression"].name) for found in create.find_all(exp.Opclass)]
+    names = [str(node.args["expression"].name) for node in create.find_all(exp.Opclass)]
     names += [str(arguments["using"].name)] if arguments.get("using") is not None else []
     return parsed.written(select), tuple(name.lower() for name in names)
 

@@ -311,10 +311,10 @@ def _extreme(select: Any, names: Names) -> Column | None:
     conditions = conjuncts(select.args.get("where"))
     keys = _compared(conditions)
     for node in conditions:
-        asked = extreme_asked(node)
-        if asked is None:
+        extreme = extreme_asked(node)
+        if extreme is None:
             continue
-        side, inner = asked
+        side, inner = extreme
         source, own = source_of(inner), names.column(side, names.scope_of(select))
         if not isinstance(source, exp.Table) or source.name.lower() != own.table.lower():
             continue
@@ -369,9 +369,9 @@ def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
     every row must meet: SELECT COUNT(*) FROM (SELECT …), SELECT EXISTS(SELECT …).
     """
     inner = [
-        found
-        for found in select.find_all(exp.Select)
-        if found is not select and source_of(found) is not None
+        branch
+        for branch in select.find_all(exp.Select)
+        if branch is not select and source_of(branch) is not None
     ]
     bare_select = select.args.get("where") is None or (
         _is_dummy(source_of(select)) and _only_exists(select) is not None

@@ -55,6 +55,6 @@ class Token(msgspec.Struct, frozen=True):
 
 def tokens(text: str, system: str) -> Iterator[Token]:
     """The comments, literals, quoted names and placeholders of a text, in order."""
-    for found in pattern_of(system).finditer(text):
-        kind = found.lastgroup or ""
-        yield Token("literal" if kind == "tag" else kind, found.start(), found.end(), found.group())
+    for match in pattern_of(system).finditer(text):
+        kind = match.lastgroup or ""
+        yield Token("literal" if kind == "tag" else kind, match.start(), match.end(), match.group())

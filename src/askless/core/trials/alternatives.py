@@ -75,12 +75,12 @@ def alternatives_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Altern
         if request.route != finding.route or request.warm_up:
             continue
         for i, number in enumerate(request.statements):
-            asked = (
+            statements = (
                 request.tables.statements[number].shape.digest == finding.shape
                 and i not in request.errors
             )
             lasted = request.durations_ns[i]
-            if asked and (slowest is None or lasted > slowest[0]):
+            if statements and (slowest is None or lasted > slowest[0]):
                 slowest = lasted, request, i
     if slowest is None:
         raise AskLessError(

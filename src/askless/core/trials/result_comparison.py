@@ -188,10 +188,10 @@ def _alike(a: Any, b: Any) -> bool:
 
 def _shown(rows: Sequence[Row], keys: Sequence[Row], wanted: Counter[Row]) -> tuple[str, ...]:
     results = []
-    left = Counter(wanted)
+    remaining = Counter(wanted)
     for row, key in zip(rows, keys, strict=True):
-        if left[key] > 0:
-            left[key] -= 1
+        if remaining[key] > 0:
+            remaining[key] -= 1
             results.append("(" + ", ".join(_word(value) for value in row) + ")")
             if len(results) == SHOWN:
                 break

@@ -72,9 +72,9 @@ def routines_of(
         for name, reason in _doubts(connection, words, code, runs):
             results.setdefault(name, reason)
         if view and runs:
-            for found in _STORED_CALL.findall(sql):
+            for match in _STORED_CALL.findall(sql):
                 results.setdefault(
-                    found, f"a stored function that the view {view} calls; its effects are unknown"
+                    match, f"a stored function that the view {view} calls; its effects are unknown"
                 )
         for schema, name, definition in _rows(connection, _VIEWS, words):
             key = f"{schema}.{name}"

@@ -300,9 +300,9 @@ class PostgreSQL:
         """The median of a few plannings, the first one omitted: it reads the catalog."""
         times = []
         for _ in range(_PLANNINGS):
-            told = explain(connection, query, "EXPLAIN (SUMMARY, FORMAT JSON) ")[0][0]
+            plan = explain(connection, query, "EXPLAIN (SUMMARY, FORMAT JSON) ")[0][0]
             times.append(
-                float((json.loads(told) if isinstance(told, str) else told)[0]["Planning Time"])
+                float((json.loads(plan) if isinstance(plan, str) else plan)[0]["Planning Time"])
             )
         return median(times[1:])
 
@@ -406,8 +406,8 @@ class PostgreSQL:
                     # The first ON is the table's: what is before it is CREATE INDEX and the index's
                     # name.
                     head, _, tail = definition.partition(" ON ")
-                    made = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
-                    _run(connection, made.replace("%", "%%"))
+                    created = f"{head} ON {copy} USING {tail.partition(' USING ')[2]}"
+                    _run(connection, created.replace("%", "%%"))
                     if is_key:
                         key = f"ALTER TABLE {copy} ADD PRIMARY KEY USING INDEX {quote(index)}"
                         _run(connection, key.replace("%", "%%"))

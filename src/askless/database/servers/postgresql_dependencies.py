@@ -505,11 +505,11 @@ def constant_nodes(tree: str) -> list[str]:
     """
     results = []
     starts: list[int] = []
-    for found in re.finditer(r"\\.|[{}]", tree):
-        if found[0] == "{":
-            starts.append(found.start())
-        elif found[0] == "}" and starts:
-            node = tree[starts.pop() : found.end()]
+    for match in re.finditer(r"\\.|[{}]", tree):
+        if match[0] == "{":
+            starts.append(match.start())
+        elif match[0] == "}" and starts:
+            node = tree[starts.pop() : match.end()]
             calls = _FUNCTIONS.search(node) or _OPERATORS.search(node)
             if calls and "{VAR " not in node:
                 results.append(node)

@@ -169,6 +169,6 @@ def fill(engine: Engine, scale: int = 10, seed: int = 1123) -> None:
     with engine.begin() as connection:
         for model, size in SIZES.items():
             count = size if model in FIXED else size * scale // 10
-            made = list(rows(model, count, dice, scale))
-            for start in range(0, len(made), 5000):
-                connection.execute(insert(model), made[start : start + 5000])
+            created = list(rows(model, count, dice, scale))
+            for start in range(0, len(created), 5000):
+                connection.execute(insert(model), created[start : start + 5000])

@@ -56,11 +56,11 @@ def berth_board(session: Session) -> list[tuple[Berth, int]]:
 
 def statistics(session: Session) -> dict[str, int]:
     # One count for each status, one after the other.
-    found = {}
+    counts = {}
     for status in STATUSES:
         calls = select(func.count()).select_from(PortCall).where(PortCall.status == status)
-        found[status] = session.scalar(calls) or 0
-    return found
+        counts[status] = session.scalar(calls) or 0
+    return counts
 
 
 def inspections(session: Session) -> list[Inspection]:
@@ -77,14 +77,11 @@ def vessels(session: Session, after: int) -> list[Vessel]:
 
 
 def vessel(session: Session, call_sign: str) -> dict[str, Any]:
-    found = session.scalars(select(Vessel).where(Vessel.call_sign == call_sign)).one()
+    row = session.scalars(select(Vessel).where(Vessel.call_sign == call_sign)).one()
     latest = (
-        select(PortCall)
-        .where(PortCall.vessel_id == found.id)
-        .order_by(PortCall.eta.desc())
-        .limit(5)
+        select(PortCall).where(PortCall.vessel_id == row.id).order_by(PortCall.eta.desc()).limit(5)
     )
-    return {"vessel": found, "calls": list(session.scalars(latest))}
+    return {"vessel": row, "calls": list(session.scalars(latest))}
 
 
 def files(session: Session, first: int, last: int) -> list[PortCall]:

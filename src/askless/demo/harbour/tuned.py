@@ -59,8 +59,8 @@ def berth_board(session: Session) -> list[tuple[Berth, int]]:
 def statistics(session: Session) -> dict[str, int]:
     # A status that no call has is missing from the groups: it must stay, with 0.
     counted = select(PortCall.status, func.count()).group_by(PortCall.status)
-    found = dict(session.execute(counted).tuples().all())
-    return {status: found.get(status, 0) for status in STATUSES}
+    counts = dict(session.execute(counted).tuples().all())
+    return {status: counts.get(status, 0) for status in STATUSES}
 
 
 def inspections(session: Session) -> list[Inspection]:
@@ -134,6 +134,6 @@ def log(session: Session) -> list[tuple[LogEntry, str]]:
     names: dict[tuple[str, int], str] = {}
     for kind, model in SUBJECTS.items():
         wanted = {entry.subject_id for entry in entries if entry.subject_type == kind}
-        found = session.execute(select(model.id, model.name).where(model.id.in_(wanted)))
-        names |= {(kind, key): name for key, name in found}
+        rows = session.execute(select(model.id, model.name).where(model.id.in_(wanted)))
+        names |= {(kind, key): name for key, name in rows}
     return [(entry, names[entry.subject_type, entry.subject_id]) for entry in entries]

@@ -44,8 +44,8 @@ def drawn(document: documents.RequestsDocument) -> Any:
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")
     axes.legend(loc="lower right", fontsize=8, frameon=False)
-    left = len(document.routes) - len(rows)
-    more = f"; {plural(left, 'route')} more take less time" if left else ""
+    omitted = len(document.routes) - len(rows)
+    more = f"; {plural(omitted, 'route')} more take less time" if omitted else ""
     head = f"{plural(document.requests, 'request')}, {plural(document.queries, 'query')}{more}"
     figure.suptitle(head, fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure

@@ -50,8 +50,8 @@ def drawn(document: documents.TimelineDocument) -> Any:
     axes.tick_params(axis="x", labelsize=8)
     axes.tick_params(axis="y", length=0)
     bare(axes, "top", "right", "left")
-    left = document.rows[LANES_MOST:]
-    more = f"; {len(left)} lines more are not drawn" if left else ""
+    omitted = document.rows[LANES_MOST:]
+    more = f"; {len(omitted)} lines more are not drawn" if omitted else ""
     head = f"{document.route}: {plural(document.queries, 'query')}, {milliseconds(document.database_ms)} of "
     head += f"{milliseconds(document.request_ms)} ms in the database{more}"
     figure.suptitle(plain(head, 140), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)

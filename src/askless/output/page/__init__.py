@@ -77,16 +77,16 @@ def _cut(
     document: documents.ReportDocument, sizes: Sizes
 ) -> tuple[documents.ReportDocument, list[str]]:
     """The parts that there is room for, and what was omitted, in words."""
-    found, routes = document.findings, document.requests.routes
-    kept = {key for edit in found.edits for key in edit.findings} & {
-        f.key for f in found.findings[: sizes.findings]
+    findings, routes = document.findings, document.requests.routes
+    keys = {key for edit in findings.edits for key in edit.findings} & {
+        f.key for f in findings.findings[: sizes.findings]
     }
-    edits = tuple(edit for edit in found.edits if not kept.isdisjoint(edit.findings))
+    edits = tuple(edit for edit in findings.edits if not keys.isdisjoint(edit.findings))
     named = document.capture
     left_out = [
         f"{total - most:,} {what} more than the {most:,} that are shown: {how}"
         for total, most, what, how in (
-            (len(found.findings), sizes.findings, "findings", f"askless findings {named} --all"),
+            (len(findings.findings), sizes.findings, "findings", f"askless findings {named} --all"),
             (len(routes), sizes.routes, "routes", f"askless requests {named}"),
             (
                 len(document.timelines),
@@ -106,7 +106,7 @@ def _cut(
     result = msgspec.structs.replace(
         document,
         findings=msgspec.structs.replace(
-            found, findings=tuple(f for f in found.findings if f.key in kept), edits=edits
+            findings, findings=tuple(f for f in findings.findings if f.key in keys), edits=edits
         ),
         requests=msgspec.structs.replace(document.requests, routes=routes[: sizes.routes]),
         timelines=document.timelines[: sizes.timelines],

@@ -45,11 +45,9 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
         if turn < most:
             _edit(out, place + 1, edit, mended, document)
         place += len(mended)
-    left = document.edits[most:]
-    if left:
-        lead = (
-            f"{plural(len(left), 'edit')} more ({finding_text.weights(left)}) with smaller savings:"
-        )
+    omitted = document.edits[most:]
+    if omitted:
+        lead = f"{plural(len(omitted), 'edit')} more ({finding_text.weights(omitted)}) with smaller savings:"
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 

@@ -50,8 +50,8 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
 
 
 def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
-    asked = f"{plural(proof.statements, 'statement')} of the capture"
-    text = f"\nTested {proof.where}: {proof.unit} of {asked} {number(proof.before)} → {number(proof.after)}"
+    statements = f"{plural(proof.statements, 'statement')} of the capture"
+    text = f"\nTested {proof.where}: {proof.unit} of {statements} {number(proof.before)} → {number(proof.after)}"
     out.print(Text(text, style="bold"))
     for label, entries in (
         ("excluded", proof.excluded),

@@ -184,10 +184,13 @@ class RequestBoundaries:
         self._ended.clear()
 
     def _best(self) -> tuple[str, str]:
-        asked = [tagged for tagged in self._waiting if not tagged.control]
-        named = sum(tagged.tags is not None and tagged.tags.names_request for tagged in asked)
-        if named and 2 * named >= len(asked):
-            return "comment", f"{named} of {len(asked)} statements name their request in a comment"
+        queries = [tagged for tagged in self._waiting if not tagged.control]
+        named = sum(tagged.tags is not None and tagged.tags.names_request for tagged in queries)
+        if named and 2 * named >= len(queries):
+            return (
+                "comment",
+                f"{named} of {len(queries)} statements name their request in a comment",
+            )
         if any(connection.renamed >= 2 for connection in self._connections.values()):
             return "application", "sessions change their application name"
         ended = [c for c in self._ended if c.queries]
@@ -217,13 +220,13 @@ class RequestBoundaries:
         mark = connection.mark
         assert mark is not None
         trace = tags.trace if tags is not None else ""
-        told = RequestHints(
+        hints = RequestHints(
             number, mark, self._route(connection, tags), self._kind, connection.client, trace
         )
         for held in connection.held:
-            self._grouping.query(told, held)
+            self._grouping.query(hints, held)
         connection.held.clear()
-        self._grouping.query(told, query)
+        self._grouping.query(hints, query)
         connection.inside = seen.in_transaction
         connection.last_ns = self._last[mark] = query.start_ns + query.duration_ns
         if not control and mark in self._tables and len(self._tables[mark]) < _TABLES_NAMED:

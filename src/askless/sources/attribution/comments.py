@@ -81,17 +81,17 @@ def strip_tags(text: str) -> tuple[str, Tags | None]:
     if "*/" not in text:
         return text, None
     bare = text.strip().rstrip(";").rstrip()
-    found = None
+    match = None
     if bare.startswith("/*"):
-        found = _COMMENT.match(bare)
+        match = _COMMENT.match(bare)
     elif bare.endswith("*/"):
-        found = _COMMENT.fullmatch(bare, bare.rfind("/*"))
-    if found is None:
+        match = _COMMENT.fullmatch(bare, bare.rfind("/*"))
+    if match is None:
         return text, None
-    tags = _read(found.group(1))
+    tags = _read(match.group(1))
     if tags is None:
         return text, None
-    return (bare[: found.start()] + bare[found.end() :]).strip(), tags
+    return (bare[: match.start()] + bare[match.end() :]).strip(), tags
 
 
 @lru_cache(maxsize=4096)
@@ -118,8 +118,8 @@ def _first(values: dict[str, str], *names: str) -> str:
 
 
 def _trace(values: dict[str, str]) -> str:
-    found = _TRACE.match(values.get("traceparent", ""))
-    return found.group(1) if found else _first(values, "trace_id", "request_id")
+    match = _TRACE.match(values.get("traceparent", ""))
+    return match.group(1) if match else _first(values, "trace_id", "request_id")
 
 
 def _route(values: dict[str, str]) -> str:

@@ -113,8 +113,8 @@ class RequestGrouper:
         elif isinstance(self._teller, RequestBoundaries | WindowGrouper):
             self._teller.close()
         if self._named is not None:
-            found = self._read(time_windows.entries, self._apart.log)
-            named = self._named.settle(found)
+            entries = self._read(time_windows.entries, self._apart.log)
+            named = self._named.settle(entries)
             self._writer.note(
                 f"the access log names {plural(named, 'request')}; ambiguous ones are not used"
             )

@@ -39,12 +39,12 @@ def _groups_named(pattern: str) -> str:
     """A regular expression with each named group, whatever it holds, as its name in braces."""
     out, position = "", 0
     while True:
-        found = _GROUP.search(pattern, position)
-        if found is None:
+        match = _GROUP.search(pattern, position)
+        if match is None:
             return (out + pattern[position:]).replace("\\", "")
-        depth, end = 1, found.end()
+        depth, end = 1, match.end()
         while end < len(pattern) and depth:
             depth += {"(": 1, ")": -1}.get(pattern[end], 0) if pattern[end - 1] != "\\" else 0
             end += 1
-        out += pattern[position : found.start()] + "{" + found[1] + "}"
+        out += pattern[position : match.start()] + "{" + match[1] + "}"
         position = end

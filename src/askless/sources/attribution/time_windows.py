@@ -76,7 +76,7 @@ def marks(path: Path, clock: Clock) -> list[Window]:
     """The marks of a file in the order of their starts. Raises AskLessError: marks-missing,
     bad-marks, marks-overlap.
     """
-    found: list[tuple[Window, int]] = []
+    results: list[tuple[Window, int]] = []
     for number, line in _lines(path, "marks-missing"):
         try:
             given = json.loads(line)
@@ -93,26 +93,26 @@ def marks(path: Path, clock: Clock) -> list[Window]:
                 "bad-marks", f"{path}, line {number} is not a valid mark: {reason}",
                 'write each like {"name": "GET /calls", "start": 1795790998.25, "end": 1795790998.75}',
             ) from None  # fmt: skip
-        found.append((Window(name, clock(start), clock(end)), number))
-    found.sort(key=lambda one: one[0].start_ns)
-    for (earlier, first), (later, second) in pairwise(found):
+        results.append((Window(name, clock(start), clock(end)), number))
+    results.sort(key=lambda one: one[0].start_ns)
+    for (earlier, first), (later, second) in pairwise(results):
         if later.start_ns < earlier.end_ns:
             raise AskLessError(
                 "marks-overlap",
                 f"{path}: the marks of lines {first} ({earlier.route}) and {second} ({later.route}) overlap",
                 "run marked work sequentially, or identify requests by comments",
             )
-    return [window for window, _ in found]
+    return [window for window, _ in results]
 
 
 def entries(path: Path, clock: Clock) -> list[Entry]:
     """The requests of an access log in the order of their times. Raises AskLessError: log-missing,
     bad-log.
     """
-    found = []
+    results = []
     for number, line in _lines(path, "log-missing"):
         try:
-            found.append(
+            results.append(
                 _from_json(json.loads(line), clock)
                 if line[:1] == "{"
                 else _from_combined(line, clock)
@@ -123,7 +123,7 @@ def entries(path: Path, clock: Clock) -> list[Entry]:
                 f"{path}, line {number} has an unknown format: {error}",
                 'it may be a line of the combined log format, or JSON with "time", "method" and "path"',
             ) from None
-    return sorted(found, key=lambda entry: entry.start_ns)
+    return sorted(results, key=lambda entry: entry.start_ns)
 
 
 def _lines(path: Path, slug: str) -> Iterator[tuple[int, str]]:
@@ -171,18 +171,18 @@ def _entry(
 
 
 def _from_combined(line: str, clock: Clock) -> Entry:
-    found = _COMBINED.match(line)
-    if found is None:
+    match = _COMBINED.match(line)
+    if match is None:
         raise ValueError("not in the combined log format")
-    taken = found["taken"]
+    taken = match["taken"]
     taken_s = None if taken is None else float(taken) if "." in taken else int(taken) / 1e6
     return _entry(
-        found["method"],
-        found["path"],
-        seconds_of(found["time"]),
+        match["method"],
+        match["path"],
+        seconds_of(match["time"]),
         False,
         taken_s,
-        int(found["status"]),
+        int(match["status"]),
         clock,
     )
 
@@ -250,10 +250,10 @@ class NamedWindow:
         """See `Receiver`."""
         self._receiver.note(text)
 
-    def settle(self, found: list[Entry]) -> int:
+    def settle(self, entries: list[Entry]) -> int:
         """Pass on all ends, with names where they are certain; the number of those that have one."""
-        starts = [entry.start_ns for entry in found]
-        longest_ns = max((entry.end_ns - entry.start_ns for entry in found), default=0)
+        starts = [entry.start_ns for entry in entries]
+        longest_ns = max((entry.end_ns - entry.start_ns for entry in entries), default=0)
         fitting: list[list[int]] = []
         wanted: dict[int, int] = {}
         for start_ns, ended in self._ended:
@@ -261,14 +261,16 @@ class NamedWindow:
                 bisect_left(starts, start_ns - longest_ns),
                 bisect_right(starts, ended.end_ns),
             )
-            fitting.append([place for place in range(low, high) if found[place].end_ns >= start_ns])
+            fitting.append(
+                [place for place in range(low, high) if entries[place].end_ns >= start_ns]
+            )
             for place in fitting[-1]:
                 wanted[place] = wanted.get(place, 0) + 1
         named = 0
         for (_, ended), places in zip(self._ended, fitting, strict=True):
             if len(places) == 1 and wanted[places[0]] == 1:
                 named += 1
-                entry = found[places[0]]
+                entry = entries[places[0]]
                 ended = msgspec.structs.replace(ended, route=entry.route, status=entry.status)
             self._receiver.request_ended(ended)
         self._ended.clear()

@@ -82,16 +82,16 @@ class _Statement:
             return False
         return _GOES_ON.match(line) is not None or _OPEN_END.search(self.last) is not None
 
-    def follow(self, told: Mapping[str, str]) -> None:
+    def follow(self, fields: Mapping[str, str]) -> None:
         """A line that follows tells more."""
         self.open = False
         for name in ("value", "bound"):
-            if name in told:
-                text = told[name]
+            if name in fields:
+                text = fields[name]
                 self.values.append(None if text.strip("[]") in ("<null>", "null") else _bare(text))
-        if "failed" in told:
-            self.known["error"] = told["failed"]
-        self.known.update({name: text for name, text in told.items() if name not in _OF_A_LINE})
+        if "failed" in fields:
+            self.known["error"] = fields["failed"]
+        self.known.update({name: text for name, text in fields.items() if name not in _OF_A_LINE})
 
 
 def _bare(text: str) -> str:
@@ -107,8 +107,8 @@ class Lines:
     def __init__(self, layout: Layout, system: str = "") -> None:
         """`system` is in for the layout's own."""
         self._layout = layout
-        found = called(system or layout.system)
-        self.system = found.name if found is not None else layout.system
+        known = called(system or layout.system)
+        self.system = known.name if known is not None else layout.system
         self._pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
         self._follows = re.compile(layout.follows) if layout.follows else None
         self.cuts = Cuts()
@@ -153,22 +153,22 @@ class Lines:
         """Whether the line tells more of a statement before it."""
         if self._follows is None or not self._waiting:
             return False
-        found = self._follows.search(line)
-        if found is None:
+        match = self._follows.search(line)
+        if match is None:
             return False
-        told = {name: text for name, text in found.groupdict().items() if text is not None}
+        fields = {name: text for name, text in match.groupdict().items() if text is not None}
         statement: _Statement | None = self._waiting[-1]
-        if "session" in told:
-            statement = self._last.get(told["session"])
-        elif "request" in told:
+        if "session" in fields:
+            statement = self._last.get(fields["session"])
+        elif "request" in fields:
             alike = (
                 one
                 for one in reversed(self._waiting)
-                if one.known.get("request") == told["request"]
+                if one.known.get("request") == fields["request"]
             )
             statement = next(alike, None)
         if statement is not None and not statement.whole:
-            statement.follow(told)
+            statement.follow(fields)
         return True
 
     def close(self) -> Iterator[LogMessage]:
@@ -245,13 +245,13 @@ def layout_like(lines: Sequence[str], layouts: Mapping[str, Layout]) -> str:
     fitting = {}
     for name, layout in layouts.items():
         pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
-        found = [
+        names = [
             (known_of(line, layout, pattern), after)
             for line, after in zip(plain, [*plain[1:], ""], strict=True)
         ]
         texts = [
             unquoted(str(known["sql"]).strip()) or after.strip()
-            for known, after in found
+            for known, after in names
             if known is not None
         ]
         fitting[name] = sum(_VERB.match(text) is not None for text in texts)
@@ -263,10 +263,10 @@ def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict
     """What a line tells by a layout; None if it does not fit it."""
     known: dict[str, Any] = {}
     if pattern is not None:
-        found = pattern.search(line)
-        if found is None:
+        match = pattern.search(line)
+        if match is None:
             return None
-        known = {name: value for name, value in found.groupdict().items() if value is not None}
+        known = {name: value for name, value in match.groupdict().items() if value is not None}
         if not layout.fields:
             return known
     text = known.pop("object", "") if pattern is not None else line

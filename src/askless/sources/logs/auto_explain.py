@@ -37,5 +37,5 @@ def explained(text: str) -> LoggedPlan | None:
     step = _STEP.search(text)
     if step is None or not text.startswith(_TEXT):
         return None
-    asked, _, parameters = text[len(_TEXT) : step.start()].partition("\n" + _PARAMETERS)
-    return LoggedPlan(asked.strip(), parameters.strip(), text[step.start() :])
+    statement, _, parameters = text[len(_TEXT) : step.start()].partition("\n" + _PARAMETERS)
+    return LoggedPlan(statement.strip(), parameters.strip(), text[step.start() :])

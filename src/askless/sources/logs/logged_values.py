@@ -47,9 +47,9 @@ def values_of(given: Any) -> Values:
 
 
 def _of_text(text: str) -> Values:
-    found = parameters_of({"db.statement.parameters": text})
-    if found.values:
-        return found.values, found.names
+    logged = parameters_of({"db.statement.parameters": text})
+    if logged.values:
+        return logged.values, logged.names
     if text.startswith("[") and text.endswith("]"):
         values, at, inner = [], 0, text[1:-1].strip()
         while at < len(inner):
@@ -68,8 +68,8 @@ def _javascript(match: re.Match[str]) -> Value:
     return float(match["number"]) if "." in (match["number"] or "") else int(match["number"]) if match["number"] else _WORDS[match["word"]]  # fmt: skip
 
 
-def _unescaped(found: re.Match[str]) -> str:
-    sign = found[1]
+def _unescaped(match: re.Match[str]) -> str:
+    sign = match[1]
     return chr(int(sign[1:], 16)) if len(sign) > 1 else _ESCAPES.get(sign, sign)
 
 

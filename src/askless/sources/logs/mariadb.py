@@ -58,8 +58,8 @@ class General:
 
     def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
-        found = _GENERAL.match(line)
-        if found is None or found["command"] not in _COMMANDS:
+        match = _GENERAL.match(line)
+        if match is None or match["command"] not in _COMMANDS:
             if _HEADER.match(line):
                 return ()
             if self._open is not None:
@@ -71,12 +71,12 @@ class General:
                         "it has no time, id and command", "the lines of the general log"
                     )
             return ()
-        told = self._tell()
-        at, session, command, text = found.groups()
+        messages = self._tell()
+        at, session, command, text = match.groups()
         if at:
             self._at_ns = _nanoseconds(at) or self._at_ns
         self._open = session, command, self._at_ns, LongText(self.cuts, text)
-        return told
+        return messages
 
     def close(self) -> Iterable[LogMessage]:
         """See `Reading`."""
@@ -170,15 +170,15 @@ class Slow:
         if line.startswith(_TIME):
             time = _SLOW_TIME.match(line)
             if time is not None:
-                told = self._tell()
+                messages = self._tell()
                 self._time_ns = _nanoseconds(time["at"]) or self._time_ns
-                return told
+                return messages
         elif line.startswith(_USER):
             user = _SLOW_USER.match(line)
             if user is not None:
-                told = self._tell()
+                messages = self._tell()
                 self._session, self._client = user["id"] or "", user["host"]
-                return told
+                return messages
         if not self._in_head:
             if _HEADER.match(line):
                 return self._tell()
@@ -193,12 +193,12 @@ class Slow:
         """A line that ends the head, or comes after it."""
         if _USE.match(line):
             return
-        found = _SET.match(line)
-        if found is not None:
-            self._at_ns = int(float(found["at"]) * 1e9)
+        match = _SET.match(line)
+        if match is not None:
+            self._at_ns = int(float(match["at"]) * 1e9)
         if self._fields:
             self._in_head = False
-            if found is None:
+            if match is None:
                 self._text.add(line)
         elif line.strip():  # the head of a torn record has none
             self.skipped += 1
@@ -311,7 +311,7 @@ def _nanoseconds(text: str) -> int:
 
 
 def _is_general(lines: list[str]) -> bool:
-    return any((found := _GENERAL.match(line)) and found["command"] in _COMMANDS for line in lines)
+    return any((match := _GENERAL.match(line)) and match["command"] in _COMMANDS for line in lines)
 
 
 def _is_slow(lines: list[str]) -> bool:

@@ -84,8 +84,8 @@ class Stderr(_OfRecords):
             else:
                 self.records.skipped += 1
             return ()
-        found = self._pattern.match(line)
-        if found is None:
+        match = self._pattern.match(line)
+        if match is None:
             if not self._any:  # a torn first line
                 self._skip(
                     f"it does not begin with {self._prefix!r}",
@@ -96,29 +96,29 @@ class Stderr(_OfRecords):
             return ()
         self._any = True
         severity, message, session = (
-            found["severity"],
-            found["message"],
-            _first(found, self._sessions),
+            match["severity"],
+            match["message"],
+            _first(match, self._sessions),
         )
         if severity in _ADDITIONS:
             self.records.add(severity, message, session)
             return ()
-        written = _first(found, self._times)
-        if self._epoch and found["n"]:
-            at_ns = int(float(found["n"]) * 1e9)
+        written = _first(match, self._times)
+        if self._epoch and match["n"]:
+            at_ns = int(float(match["n"]) * 1e9)
         else:
             at_ns = nanoseconds_of(written) if written else 0
             self._time = written or self._time
-        application = (found["application"] or "") if self._application else ""
+        application = (match["application"] or "") if self._application else ""
         return self.records.take(
-            Record(at_ns, session, severity, message, application, _first(found, self._clients))
+            Record(at_ns, session, severity, message, application, _first(match, self._clients))
         )
 
 
-def _first(found: re.Match[str], names: Sequence[str]) -> str:
+def _first(match: re.Match[str], names: Sequence[str]) -> str:
     """What the first of some groups holds that holds anything."""
     for name in names:
-        text: str | None = found[name]
+        text: str | None = match[name]
         if text:
             return text
     return ""

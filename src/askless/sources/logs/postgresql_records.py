@@ -145,9 +145,11 @@ class Records:
 
     def _known(self, now_ns: int) -> Sequence[LogMessage]:
         """The queries of which no plan will come any more, in the order in which they ended."""
-        told, known = self._told, []
-        while told and not (told[0].awaits and 0 <= now_ns - told[0].said.at_ns < _PLAN_NS):
-            first = told.popleft()
+        messages, known = self._told, []
+        while messages and not (
+            messages[0].awaits and 0 <= now_ns - messages[0].said.at_ns < _PLAN_NS
+        ):
+            first = messages.popleft()
             first.awaits = ""
             known.append(first.said)
         return known
@@ -202,10 +204,10 @@ class Records:
                 del self._sessions[record.session]
                 self._told.append(_LoggedText(LogMessage(record.session, record.at_ns, None)))
         elif record.severity in ("ERROR", "FATAL"):
-            asked, session.begun = _worded(session.begun), None
+            query, session.begun = _worded(session.begun), None
             self._over(session)
-            asked.text, asked.error = record.statement or asked.text, message
-            self._query(record, session, asked)
+            query.text, query.error = record.statement or query.text, message
+            self._query(record, session, query)
 
     def _over(self, session: _Session) -> None:
         """What has begun in a session is over: a statement of which nothing more comes, a plan that
@@ -214,11 +216,11 @@ class Records:
         begun, session.begun = session.begun, None
         planned, session.planned = session.planned, None
         if begun is not None:
-            asked = _worded(begun)
-            if planned is not None and planned.explained.statement == asked.text_planned:
-                asked.plan, asked.took_ms = planned.explained.plan, planned.took_ms
+            query = _worded(begun)
+            if planned is not None and planned.explained.statement == query.text_planned:
+                query.plan, query.took_ms = planned.explained.plan, planned.took_ms
                 begun.at_ns, planned = planned.record.at_ns, None
-            self._query(begun, session, asked)
+            self._query(begun, session, query)
         if planned is None:
             return
         if self._tells_statements:
@@ -239,59 +241,59 @@ class Records:
         begun, session.begun = session.begun, None
         if kind is not None:
             self._tells_statements = True
-            asked = _asked(text, record.detail)
+            query = _asked(text, record.detail)
         elif begun is not None:  # log_duration: of what was reported before
-            asked = _worded(begun)
+            query = _worded(begun)
             kind = begun.message.split(None, 1)[0]
         else:
             return
         planned = session.planned
-        if planned is not None and planned.explained.statement == asked.text_planned:
+        if planned is not None and planned.explained.statement == query.text_planned:
             session.planned = None
-            asked.plan = planned.explained.plan
+            query.plan = planned.explained.plan
         self._over(session)
-        asked.took_ms = took_ms
-        self._query(record, session, asked)
-        if kind == "execute" and not asked.plan and session.told is not None:
-            session.told.awaits = asked.text_planned
+        query.took_ms = took_ms
+        self._query(record, session, query)
+        if kind == "execute" and not query.plan and session.told is not None:
+            session.told.awaits = query.text_planned
 
     def _plan(self, record: Record, session: _Session, took_ms: float, text: str) -> None:
-        found = explained(text)
-        if found is None:
+        plan = explained(text)
+        if plan is None:
             self._other_plans += 1
         elif record.context:  # of a statement inside of a function
             self._stray_plans += 1
-        elif session.told is not None and session.told.awaits == found.statement:
-            told, session.told = session.told, None
-            assert told.said.query is not None
-            told.said = told.said._replace(
-                query=msgspec.structs.replace(told.said.query, plan=found.plan)
+        elif session.told is not None and session.told.awaits == plan.statement:
+            logged, session.told = session.told, None
+            assert logged.said.query is not None
+            logged.said = logged.said._replace(
+                query=msgspec.structs.replace(logged.said.query, plan=plan.plan)
             )
-            told.awaits = ""
+            logged.awaits = ""
         else:
             begun, session.begun = (
                 session.begun,
                 None,
             )  # log_statement logged it: its plan comes before its duration
             self._over(session)
-            session.begun, session.planned = begun, _LoggedPlan(record, took_ms, found)
+            session.begun, session.planned = begun, _LoggedPlan(record, took_ms, plan)
 
-    def _query(self, record: Record, session: _Session, asked: _LoggedQuery) -> None:
+    def _query(self, record: Record, session: _Session, logged: _LoggedQuery) -> None:
         if session.told is not None:
             session.told.awaits = ""
             session.told = None
-        text = asked.text.strip()
+        text = logged.text.strip()
         if not text:
             return
-        duration_ns = int(asked.took_ms * 1e6)
-        self._untimed += not asked.took_ms and not asked.error
+        duration_ns = int(logged.took_ms * 1e6)
+        self._untimed += not logged.took_ms and not logged.error
         self._placeholders += "$1" in text
-        self._with_parameters += bool(asked.parameters)
+        self._with_parameters += bool(logged.parameters)
         turn = turn_of(text)
         session.inside = session.inside if turn is None else turn
         query = QuerySeen(
-            text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=asked.parameters,
-            error=asked.error, in_transaction=session.inside, plan=asked.plan,
+            text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=logged.parameters,
+            error=logged.error, in_transaction=session.inside, plan=logged.plan,
         )  # fmt: skip
         said = LogMessage(
             record.session, record.at_ns, query, record.application, session.inside, record.client
@@ -325,10 +327,10 @@ class Records:
 
 def _worded(record: Record | None) -> _LoggedQuery:
     """The statement of a record that log_statement wrote, and its parameters."""
-    found = _STATEMENT.match(record.message) if record is not None else None
+    match = _STATEMENT.match(record.message) if record is not None else None
     return (
-        _asked(found[3], record.detail)
-        if found is not None and record is not None
+        _asked(match[3], record.detail)
+        if match is not None and record is not None
         else _LoggedQuery("")
     )
 
@@ -352,11 +354,11 @@ def _given(text: str) -> tuple[Value, ...]:
     """The values of a list of plain literals; none where one is an expression."""
     values, at = [], 0
     while at < len(text):
-        found = _GIVEN.match(text, at)
-        if found is None:
+        match = _GIVEN.match(text, at)
+        if match is None:
             return ()
-        values.append(_WORDS.get(found[1].upper(), literal_value(found[1])))
-        at = found.end()
+        values.append(_WORDS.get(match[1].upper(), literal_value(match[1])))
+        at = match.end()
     return tuple(values)
 
 
@@ -366,8 +368,8 @@ def parameters_of(detail: str) -> tuple[Value, ...]:
     """
     if "arameters: " not in detail:
         return ()
-    found = {
+    values = {
         int(number): None if none else text.replace("''", "'")
         for number, text, _, none in _PARAMETERS.findall(detail)
     }
-    return tuple(found[number] for number in sorted(found))
+    return tuple(values[number] for number in sorted(values))

@@ -36,9 +36,9 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
     """
     out, position, optional = "", 0, False
     seen: set[str] = set()
-    for found in _ESCAPE.finditer(prefix):
-        out += re.escape(prefix[position : found.start()])
-        position, letter = found.end(), found[2]
+    for match in _ESCAPE.finditer(prefix):
+        out += re.escape(prefix[position : match.start()])
+        position, letter = match.end(), match[2]
         if letter == "%":
             out += "%"
         elif letter == "q":
@@ -47,7 +47,7 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
             part = _ESCAPES[letter]
             part = re.sub(r"\?P<\w+>", "?:", part, count=1) if letter in seen else part
             seen.add(letter)
-            out += rf"\s*{part}\s*" if found[1] else part
+            out += rf"\s*{part}\s*" if match[1] else part
         else:
             raise UnreadLine(
                 f"log_line_prefix has no %{letter}",
@@ -61,7 +61,7 @@ def guessed(lines: list[str]) -> str | None:
     """The prefix with which most of some lines can be read, and tell most; None for none."""
     plain = [line for line in lines if line.strip() and line[:1] not in "\t "]
     best: tuple[int, int] = (0, 0)
-    found = None
+    result = None
     for prefix in USUAL:
         pattern = pattern_of(prefix)
         matched = [
@@ -80,8 +80,8 @@ def guessed(lines: list[str]) -> str | None:
             ),
         )
         if fields > best:
-            best, found = fields, prefix
-    return found if best[0] * 2 > len(plain) > 0 else None
+            best, result = fields, prefix
+    return result if best[0] * 2 > len(plain) > 0 else None
 
 
 _SEVERITIES = {

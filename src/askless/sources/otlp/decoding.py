@@ -244,11 +244,11 @@ def _attributes(of: _Json, wanted: Any = is_kept) -> _Json:
 
 
 def _json_value(value: _Json) -> Any:
-    for name, found in value.items():
+    for name, item in value.items():
         if name in ("intValue", "int_value"):
-            return int(found)
+            return int(item)
         if name in ("arrayValue", "array_value"):
-            return [_json_value(one) for one in found.get("values") or ()]
+            return [_json_value(one) for one in item.get("values") or ()]
         if name in (
             "stringValue",
             "boolValue",
@@ -257,7 +257,7 @@ def _json_value(value: _Json) -> Any:
             "bool_value",
             "double_value",
         ):
-            return found
+            return item
     return None
 
 

@@ -148,12 +148,12 @@ class Sink:
         looked_s, last = 0.0, 0
         while not self.failed.is_set():
             try:
-                found = self._queue.get(timeout=_LOOK_S)
+                item = self._queue.get(timeout=_LOOK_S)
             except queue.Empty:
-                found = last, Spans([]), 0
-            if found is None:
+                item = last, Spans([]), 0
+            if item is None:
                 return
-            last, spans, size = found
+            last, spans, size = item
             now_ns = time.monotonic_ns()
             self._traces.add(spans.spans, now_ns, last)
             with self._lock:
@@ -347,13 +347,13 @@ def listening(host: str, port: int) -> socket.socket:
     """A socket that listens. Raises AskLessError cant-listen."""
     try:
         family = socket.AF_INET6 if ":" in host else socket.AF_INET
-        found = socket.socket(family, socket.SOCK_STREAM)
+        listener = socket.socket(family, socket.SOCK_STREAM)
         try:
-            found.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            found.bind((host, port))
-            found.listen(128)
+            listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            listener.bind((host, port))
+            listener.listen(128)
         except BaseException:
-            found.close()
+            listener.close()
             raise
     except (OSError, UnicodeError, OverflowError) as error:
         raise AskLessError(
@@ -361,7 +361,7 @@ def listening(host: str, port: int) -> socket.socket:
             f"can't listen on {host}:{port}: {getattr(error, 'strerror', None) or error}",
             "name another address, as in 127.0.0.1:14318",
         ) from None
-    return found
+    return listener
 
 
 @contextlib.contextmanager

@@ -65,8 +65,8 @@ def _recover(folder: Path, segments: Sequence[Path]) -> int:
         traces = Traces(services.target, _QUIET, _QUIET)
         for number, (kind, data) in enumerate(journal.records(segments)):
             if kind in (journal.PROTOBUF, journal.JSON):
-                found = _spans(kind, data)
-                traces.add([span for span in found.spans if span.trace not in done], number, number)
+                spans = _spans(kind, data)
+                traces.add([span for span in spans.spans if span.trace not in done], number, number)
                 traces.settle(number)
         traces.close()
         services.close(traces)
@@ -122,8 +122,8 @@ def _end(path: Path) -> None:
 def _turn_of(name: str) -> tuple[str, int]:
     """The service that a file is of, and which of its files it is."""
     stem = name.removesuffix(".askless.jsonl")
-    found = re.fullmatch(r"(.*)-(\d{6})", stem)
-    return (found[1], int(found[2])) if found else (stem, 0)
+    match = re.fullmatch(r"(.*)-(\d{6})", stem)
+    return (match[1], int(match[2])) if match else (stem, 0)
 
 
 def _is_of(path: Path, process: int) -> bool:

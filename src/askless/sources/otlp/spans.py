@@ -82,8 +82,8 @@ class Span(msgspec.Struct, frozen=True, gc=False):
     @property
     def text(self) -> str:
         """The SQL that it is about; '' where it is about none."""
-        found = first(self.attributes, TEXT)
-        return found if isinstance(found, str) else ""
+        value = first(self.attributes, TEXT)
+        return value if isinstance(value, str) else ""
 
 
 def first(attributes: Mapping[str, Any], names: tuple[str, ...]) -> Any:
@@ -97,9 +97,9 @@ def first(attributes: Mapping[str, Any], names: tuple[str, ...]) -> Any:
 
 def number(attributes: Mapping[str, Any], names: tuple[str, ...], missing: int = 0) -> int:
     """The same as a whole number."""
-    found = first(attributes, names)
+    value = first(attributes, names)
     try:
-        return min(max(int(found), -1), _NUMBER_MOST) if found is not None else missing
+        return min(max(int(value), -1), _NUMBER_MOST) if value is not None else missing
     except (TypeError, ValueError, OverflowError):  # a text, NaN, an infinity
         return missing
 
@@ -112,8 +112,8 @@ def system_of(attributes: Mapping[str, Any]) -> str | None:
 @lru_cache(200)
 def _system_called(word: str) -> str | None:
     plain = word.lower().removeprefix("microsoft.").replace("sql_server", "mssql")
-    found = called(plain.split(".")[0])
-    return found.name if found is not None else None
+    known = called(plain.split(".")[0])
+    return known.name if known is not None else None
 
 
 _FORMATS = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|%s|%\((\w+)\)s|%%")
@@ -126,9 +126,9 @@ def with_own_placeholders(text: str, system: str) -> str:
     if system != "sqlite" or "%" not in text:
         return text
 
-    def own(found: re.Match[str]) -> str:
-        word = found[0]
-        return f":{found[1]}" if found[1] else {"%s": "?", "%%": "%"}.get(word, word)
+    def own(match: re.Match[str]) -> str:
+        word = match[0]
+        return f":{match[1]}" if match[1] else {"%s": "?", "%%": "%"}.get(word, word)
 
     return _FORMATS.sub(own, text)
 
@@ -166,10 +166,10 @@ def parameters_of(attributes: Mapping[str, Any]) -> SpanAttributes:
         if all(name.isascii() and name.isdigit() and len(name) < 10 for name in single):
             return SpanAttributes(tuple(_value(single[name]) for name in sorted(single, key=int)))
         return SpanAttributes(tuple(map(_value, single.values())), tuple(single))
-    found = first(attributes, PARAMETERS)
-    if isinstance(found, list | tuple):
-        return SpanAttributes(tuple(map(_value, found)))
-    return _written(found) if isinstance(found, str) else SpanAttributes()
+    listed = first(attributes, PARAMETERS)
+    if isinstance(listed, list | tuple):
+        return SpanAttributes(tuple(map(_value, listed)))
+    return _written(listed) if isinstance(listed, str) else SpanAttributes()
 
 
 def _written(text: str) -> SpanAttributes:
@@ -177,17 +177,17 @@ def _written(text: str) -> SpanAttributes:
     of those.
     """
     try:
-        found = ast.literal_eval(text)
+        value = ast.literal_eval(text)
     except (ValueError, SyntaxError, MemoryError, RecursionError):
         return SpanAttributes()
     sets = (
-        found
-        if isinstance(found, list)
-        and found
-        and all(isinstance(one, tuple | list | dict) for one in found)
+        value
+        if isinstance(value, list)
+        and value
+        and all(isinstance(one, tuple | list | dict) for one in value)
         else []
     )
-    one = sets[0] if sets else found
+    one = sets[0] if sets else value
     batch = len(sets) if len(sets) > 1 else 0
     if isinstance(one, dict):
         return SpanAttributes(tuple(map(_value, one.values())), tuple(map(str, one)), batch)

@@ -197,7 +197,7 @@ class Traces:
             yield Query(span, with_own_placeholders(plain.strip(), system), system, tagged)
 
     def _request(
-        self, span: Span, asked: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]
+        self, span: Span, queries: Sequence[Query], spans: Sequence[Span], by_id: dict[bytes, Span]
     ) -> None:
         target = self._target(span.service, span.start_ns)
         self._numbers += 1
@@ -209,19 +209,19 @@ class Traces:
                 self._numbers, route, span.start_ns, kind, path=path, warm_up=warm_up, trace=trace
             )
         )
-        if asked:
-            target.queries(self._numbers, [_seen(query, by_id) for query in asked])
-        last_ns = max([span.end_ns, *(query.span.end_ns for query in asked)])
+        if queries:
+            target.queries(self._numbers, [_seen(query, by_id) for query in queries])
+        last_ns = max([span.end_ns, *(query.span.end_ns for query in queries)])
         target.request_ended(
             RequestEnded(self._numbers, last_ns, "", number(span.attributes, names.STATUS))
         )
 
-    def _loose(self, asked: Sequence[Query], by_id: dict[bytes, Span]) -> None:
+    def _loose(self, queries: Sequence[Query], by_id: dict[bytes, Span]) -> None:
         """Queries that no request is known for: together where their trace holds several, else by
         other ways.
         """
         by_service: dict[str, list[Query]] = {}
-        for query in asked:
+        for query in queries:
             by_service.setdefault(query.span.service, []).append(query)
         for service, here in by_service.items():
             target = self._target(service, here[0].span.start_ns)
@@ -290,7 +290,7 @@ def _top(span: Span, by_id: dict[bytes, Span]) -> Span:
     return top
 
 
-def _once(asked: list[Query]) -> list[Query]:
+def _once(queries: list[Query]) -> list[Query]:
     """The queries in the order of their starts, each once: an ORM's span and its driver's tell of
     one.
 
@@ -299,7 +299,7 @@ def _once(asked: list[Query]) -> list[Query]:
     """
     result: list[Query] = []
     by_text: dict[str, list[int]] = {}  # where the last of each text stand
-    for query in sorted(asked, key=lambda query: (query.span.start_ns, -query.span.end_ns)):
+    for query in sorted(queries, key=lambda query: (query.span.start_ns, -query.span.end_ns)):
         last = by_text.setdefault(query.text, [])
         same = next((place for place in reversed(last) if _is_same(result[place], query)), None)
         if same is None:
@@ -367,9 +367,9 @@ def _named(span: Span, spans: Sequence[Span], by_id: dict[bytes, Span]) -> tuple
     method = str(first(attributes, names.METHOD) or "")
     route = first(attributes, names.ROUTE) or next(
         (
-            found
+            named
             for other in spans
-            if (found := first(other.attributes, names.ROUTE)) and span in _chain(other, by_id)
+            if (named := first(other.attributes, names.ROUTE)) and span in _chain(other, by_id)
         ),
         None,
     )
@@ -381,7 +381,7 @@ def _named(span: Span, spans: Sequence[Span], by_id: dict[bytes, Span]) -> tuple
     return span.name, "http" if method else "marked", ""
 
 
-def _path(found: object) -> str:
+def _path(value: object) -> str:
     """The path of a URL, or of a target; what is after ? is of one request alone."""
-    text = str(found or "").split("?")[0]
+    text = str(value or "").split("?")[0]
     return "/" + text.split("://", 1)[1].partition("/")[2] if "://" in text else text

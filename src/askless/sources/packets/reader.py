@@ -54,8 +54,8 @@ def server_of(word: str | None) -> Server:
         port = parts.port
     except ValueError as error:
         raise AskLessError("bad-server", f"--server takes HOST:PORT: {error}", _EXAMPLE) from None
-    found = called(parts.scheme.lower(), wire.REGISTRY)
-    system = found.name if found is not None else ""
+    known = called(parts.scheme.lower(), wire.REGISTRY)
+    system = known.name if known is not None else ""
     if not parts.scheme:
         system = next((name for name in wire.REGISTRY if wire.load(name).port == port), "")
     if not system:
@@ -71,13 +71,14 @@ def _addresses(host: str | None) -> frozenset[bytes]:
     if not host or host == "*":
         return frozenset()
     try:
-        found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
+        addresses = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
     except (OSError, UnicodeError):  # a name that can't even be asked for
         raise AskLessError(
             "bad-server", f"--server names an unknown host: {host}", _EXAMPLE
         ) from None
     return frozenset(
-        socket.inet_pton(family, str(place[0]).split("%")[0]) for family, _, _, _, place in found
+        socket.inet_pton(family, str(place[0]).split("%")[0])
+        for family, _, _, _, place in addresses
     )
 
 

@@ -258,12 +258,12 @@ class PendingConnection:
         if step.to_client:
             self.near.write(step.to_client)
 
-    def _turn_away(self, told: bytes) -> None:
+    def _turn_away(self, message: bytes) -> None:
         """Tell the client why, and close once it has had the time to read it: what is unread cuts a
         connection short.
         """
         if not self.near.is_closing():
-            self.near.write(told)
+            self.near.write(message)
             _end_of(self.near)
             self.owner.loop.call_later(_CLOSE_S, self.near.close)
 

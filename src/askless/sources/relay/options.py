@@ -54,14 +54,14 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     except ValueError as error:
         raise AskLessError("bad-server", f"--to takes a URL: {error}", _EXAMPLE) from None
     scheme = parts.scheme.split("+")[0].lower()
-    found = called(scheme, wire.REGISTRY)
-    if found is None:
+    known = called(scheme, wire.REGISTRY)
+    if known is None:
         raise AskLessError(
             "bad-server",
             f"--to takes postgresql://, mysql:// or mariadb://, not {scheme or url!r}",
             _EXAMPLE,
         )
-    system = found.name
+    system = known.name
     query = {name: given[-1] for name, given in parse_qs(parts.query).items()}
     protocol = wire.load(system)
     host = unquote(query.get("host", "") or parts.hostname or "127.0.0.1")

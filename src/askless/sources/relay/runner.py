@@ -136,9 +136,11 @@ def _await_reader(reader: subprocess.Popen[bytes], backlog: RelayBuffer, voice: 
             code = reader.wait(_WATCH_S)
             break
         except subprocess.TimeoutExpired:
-            left = backlog.written - backlog.read
+            unread = backlog.written - backlog.read
             voice.progress(
-                f"reading relayed traffic: {size(left)} left" if left else "reading relayed traffic"
+                f"reading relayed traffic: {size(unread)} left"
+                if unread
+                else "reading relayed traffic"
             )
     voice.progress("")
     return code

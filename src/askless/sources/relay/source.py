@@ -30,10 +30,10 @@ _UNITS = {None: 1, "B": 1, "KiB": 1024, "MiB": 1024**2, "GiB": 1024**3}
 
 def size_in_bytes(word: str) -> int:
     """A size as people write it: 512MiB. Raises ValueError."""
-    found = _SIZE.fullmatch(word.strip())
-    if found is None:
+    match = _SIZE.fullmatch(word.strip())
+    if match is None:
         raise ValueError(word)
-    return int(found.group(1)) * _UNITS[found.group(2)]
+    return int(match.group(1)) * _UNITS[match.group(2)]
 
 
 class Relay:

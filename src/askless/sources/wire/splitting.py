@@ -25,8 +25,8 @@ def split(text: str, system: str = "postgresql") -> list[str]:
 
 def _says_something(piece: str, system: str) -> bool:
     """Whether there is more than blanks and comments."""
-    left = piece
+    rest = piece
     for token in reversed(list(tokens(piece, system))):
         if token.kind == "comment":
-            left = left[: token.start] + left[token.end :]
-    return bool(left.strip())
+            rest = rest[: token.start] + rest[token.end :]
+    return bool(rest.strip())

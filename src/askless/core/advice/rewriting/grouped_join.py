@@ -102,10 +102,10 @@ def _joined(
     if not _stands_alone([inner.expressions[0], *rest, *joins, order], scope):
         return None
     build = _first if inner.args.get("limit") is not None else _aggregate
-    found = build(inner, own, values)
-    if found is None:
+    grouped = build(inner, own, values)
+    if grouped is None:
         return None
-    query, value, more = found
+    query, value, more = grouped
     query.set("where", exp.Where(this=exp.and_(*rest)) if rest else None)
     alias = _free(f"per_{names.column(own, scope).table or 'row'}", taken)
     derived = exp.Subquery(this=query, alias=exp.TableAlias(this=exp.to_identifier(alias)))
@@ -143,14 +143,14 @@ def _aggregate(inner: exp.Select, own: Any, values: Sequence[Value]) -> Built | 
     """One aggregate, grouped; a count of nothing is 0."""
     shown = inner.expressions[0]
     shown = (shown.this if isinstance(shown, exp.Alias) else shown).copy()
-    found = list(shown.find_all(exp.AggFunc))
+    aggregates = list(shown.find_all(exp.AggFunc))
     if (
-        len(found) != 1
+        len(aggregates) != 1
         or inner.args.get("order") is not None
         or shown.find(exp.Window, exp.Select) is not None
     ):
         return None
-    aggregate = found[0]
+    aggregate = aggregates[0]
     held: Any = exp.column("value", table=_DERIVED)
     if isinstance(aggregate, exp.Count):
         held = exp.Coalesce(this=held, expressions=[exp.Literal.number(0)])

@@ -163,10 +163,10 @@ def _extreme_of_each(where: Any, key: exp.Column, slot: int) -> bool:
     each key; whether it could.
     """
     for node in conjuncts(where):
-        asked = extreme_asked(node)
-        if asked is None:
+        extreme = extreme_asked(node)
+        if extreme is None:
             continue
-        side, inner = asked
+        side, inner = extreme
         plain = not any(
             inner.args.get(name)
             for name in ("group", "limit", "having", "order", "distinct", "joins")
@@ -239,8 +239,8 @@ def folded(lookup: LookUp, keys: Sequence[str]) -> str:
         where = tree.args.get("where")
         if node is None or key is None or node not in conjuncts(where) or lookup.beside:
             return None
-        found = [bare(output) for output in tree.expressions]
-        aggregates = all(isinstance(one, exp.AggFunc) for one in found)
+        outputs = [bare(output) for output in tree.expressions]
+        aggregates = all(isinstance(one, exp.AggFunc) for one in outputs)
         if not aggregates or tree.args.get("group") or tree.args.get("limit"):
             return None
         rest = [part.copy() for part in conjuncts(where) if part is not node]
@@ -255,7 +255,7 @@ def folded(lookup: LookUp, keys: Sequence[str]) -> str:
                     f"{name}_{n}",
                 )
                 for name in keys
-                for n, one in enumerate(found)
+                for n, one in enumerate(outputs)
             ],
         )
         return tree

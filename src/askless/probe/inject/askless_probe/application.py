@@ -31,8 +31,8 @@ def stub_of(path):
             text = file.read(_STUB_BYTES_MAX + 1).decode("utf-8", "replace")
     except OSError:
         return ""
-    found = _STUB.search(text)
-    return found.group(1) if found and len(text) <= _STUB_BYTES_MAX and "sys.exit(" in text else ""
+    match = _STUB.search(text)
+    return match.group(1) if match and len(text) <= _STUB_BYTES_MAX and "sys.exit(" in text else ""
 
 
 def packages():
@@ -61,7 +61,7 @@ def packages():
 
 def folders():
     """(package, folder) of those of the packages that can be found. Imports nothing."""
-    found = []
+    results = []
     for name in packages():
         try:
             module = sys.modules.get(name)
@@ -73,8 +73,8 @@ def folders():
         places = list(spec.submodule_search_locations or ())
         if not places and spec.origin:
             places = [spec.origin]
-        found += [
+        results += [
             (name, place if place.endswith(".py") else place.rstrip(os.sep) + os.sep)
             for place in places
         ]
-    return found
+    return results

@@ -97,10 +97,10 @@ class CaptureFile:
         not know.
         """
         try:
-            found = os.fstat(self.file)
+            status = os.fstat(self.file)
         except OSError:
             return False
-        return (found.st_dev, found.st_ino) == self.identity
+        return (status.st_dev, status.st_ino) == self.identity
 
     def _open(self):
         """Open the capture file of this process; the same one again where the program has closed
@@ -126,8 +126,8 @@ class CaptureFile:
                 self.path = path
             except FileExistsError:
                 attempt += 1
-        found = os.fstat(self.file)
-        self.identity = (found.st_dev, found.st_ino)
+        status = os.fstat(self.file)
+        self.identity = (status.st_dev, status.st_ino)
 
     def _header(self):
         now_ns = perf_counter_ns()

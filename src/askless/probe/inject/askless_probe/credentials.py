@@ -67,10 +67,10 @@ def cleaned(text):
     if _ROWS.match(text) is None:
         if _CARRIES.search(_COMMENTS.sub(" ", text)) is None:
             return text
-        return _BARE.sub(lambda found: found[1] + MASK, _without_literals(_without_comments(text)))
+        return _BARE.sub(lambda match: match[1] + MASK, _without_literals(_without_comments(text)))
     for hint in _HINTS_IN_ROWS:
         if hint in lower:
-            return _LITERAL.sub(lambda found: MASK if _is_own(text, found) else found[0], text)
+            return _LITERAL.sub(lambda match: MASK if _is_own(text, match) else match[0], text)
     return text
 
 
@@ -91,17 +91,17 @@ def _without_comments(text):
     a string stays.
     """
     pieces, start = [], 0
-    for found in re.finditer(
+    for match in re.finditer(
         _LITERAL.pattern + "|(?P<comment>" + _COMMENTS.pattern + ")", text, re.S
     ):
-        if found["comment"]:
-            pieces += [text[start : found.start()], " "]
-            start = found.end()
+        if match["comment"]:
+            pieces += [text[start : match.start()], " "]
+            start = match.end()
     return "".join(pieces) + text[start:]
 
 
-def _is_own(text, found):
+def _is_own(text, match):
     return (
-        _CONNECTS.search(found[0]) is not None
-        or _CALL.search(text, max(found.start() - _BEHIND, 0), found.start()) is not None
+        _CONNECTS.search(match[0]) is not None
+        or _CALL.search(text, max(match.start() - _BEHIND, 0), match.start()) is not None
     )

@@ -39,10 +39,10 @@ class ObjectUse:
         """The entity for a model's class. `column_of` says which "table.column" an attribute stands
         for, "" for none.
         """
-        found = self.entities.get(cls)
-        if found is None:
-            found = self.entities[cls] = Entity(cls.__name__, column_of)
-        return found
+        entity = self.entities.get(cls)
+        if entity is None:
+            entity = self.entities[cls] = Entity(cls.__name__, column_of)
+        return entity
 
     def rows(self):
         """What is written of it: one list an entity."""

@@ -61,8 +61,8 @@ class Sampler:
 
     def wishes(self):
         """What the capture's first line says of it."""
-        found = {"sample": self.sample, "slower_ns": self.slower_ns, "at_most": self.at_most}
-        return {name: value for name, value in found.items() if value > (name == "sample")}
+        limits = {"sample": self.sample, "slower_ns": self.slower_ns, "at_most": self.at_most}
+        return {name: value for name, value in limits.items() if value > (name == "sample")}
 
     # -- what is recorded
     # --------------------------------------------------------------------------------------------
@@ -203,14 +203,14 @@ class Sampler:
                 continue
             path = os.path.join(self.folder, name)
             try:
-                found = os.stat(path)
+                status = os.stat(path)
             except OSError:
                 continue
-            total += found.st_size
+            total += status.st_size
             process = name.split("-")[0]
             processes[process] = processes.get(process, 0) + 1
             if not os.path.exists(path + ".tail"):
-                files.append((found.st_mtime_ns, found.st_size, path, process))
+                files.append((status.st_mtime_ns, status.st_size, path, process))
         for _, size, path, process in sorted(files):
             if total <= self.keep - max(open_files, 1) * self.segment:
                 return

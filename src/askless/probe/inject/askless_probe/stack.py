@@ -89,9 +89,11 @@ def is_mine(filename):
         return _EDGE
     installed = "site-packages" in filename or "dist-packages" in filename
     if _own is None and installed:
-        found = application.folders()
-        own_packages = tuple(dict.fromkeys(name for name, folder in found if "-packages" in folder))
-        _own = tuple(folder for _, folder in found)
+        folders = application.folders()
+        own_packages = tuple(
+            dict.fromkeys(name for name, folder in folders if "-packages" in folder)
+        )
+        _own = tuple(folder for _, folder in folders)
     if installed:
         known = filename.startswith(_own)
     elif filename.startswith("<"):
@@ -119,12 +121,12 @@ def _template(frame, line_of, key, any_owner=False):
     """The key of a template's line: nothing if the frame renders none, or the line around one that
     is there.
     """
-    found = line_of(frame)
-    if found is None or not (any_owner or _mine.get(found[0]) or is_mine(found[0])):
+    line = line_of(frame)
+    if line is None or not (any_owner or _mine.get(line[0]) or is_mine(line[0])):
         return ()
-    if key and key[-1] == TEMPLATE and _codes[key[-2]][0][0] == found[0]:
+    if key and key[-1] == TEMPLATE and _codes[key[-2]][0][0] == line[0]:
         return ()
-    place = _template_lines.setdefault(found, found)
+    place = _template_lines.setdefault(line, line)
     ident = id(place)
     _codes[ident] = (place, None)
     return (ident, TEMPLATE)
@@ -229,9 +231,9 @@ def _begun_at(first, key):
     """
     if not key or key[:2] == first:
         return key
-    found = _begun.get((first, key))
-    if found is None:
-        found = key
+    result = _begun.get((first, key))
+    if result is None:
+        result = key
         try:
             begun, sent = resolve(*first), resolve(key[0], key[1])
             if (
@@ -239,13 +241,13 @@ def _begun_at(first, key):
                 and judge(first)
                 and (_mine.get(begun[0]) or not _mine.get(sent[0]))
             ):
-                found = first + key[: 2 * MAX_FRAMES - 2]
+                result = first + key[: 2 * MAX_FRAMES - 2]
         except Exception:
             pass
         if len(_begun) > 20000:
             _begun.clear()
-        _begun[first, key] = found
-    return found
+        _begun[first, key] = result
+    return result
 
 
 class _AsIs(dict):
@@ -280,8 +282,8 @@ def judge(key):
     if len(_judged) > 20000:
         _judged.clear()
         _judged[()] = ()
-    found = _judged[key] = key[begin:]
-    return found
+    result = _judged[key] = key[begin:]
+    return result
 
 
 def _passes_on(ident, lasti):
@@ -367,9 +369,9 @@ def _line_of(code, lasti):
             if start <= lasti < end and line is not None:
                 return line
         return code.co_firstlineno
-    found = code.co_firstlineno
+    result = code.co_firstlineno
     for start, line in dis.findlinestarts(code):
         if start > lasti:
             break
-        found = line
-    return found
+        result = line
+    return result

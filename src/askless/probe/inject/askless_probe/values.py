@@ -14,8 +14,8 @@ KEY_MAX = 64  # a sampled value longer than this is not a key
 def encoder(default):
     """The C encoder of `json` itself, without the layers above it."""
     if parts.c_make_encoder is None:
-        kept = parts.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
-        return kept.encode
+        json_encoder = parts.JSONEncoder(separators=(",", ":"), default=default, allow_nan=False)
+        return json_encoder.encode
     make = parts.c_make_encoder
     escape = parts.encode_basestring_ascii
     compiled = make(None, default, escape, None, ":", ",", False, False, False)

@@ -192,9 +192,9 @@ class Writer(CaptureFile):
 
     def _tell_modules(self):
         """What the program has imported that matters, when that has changed."""
-        told = len(recorder.watched), len(recorder.unknown), stack.own_packages, recorder.serves
-        if told != self.told_modules:
-            self.told_modules = told
+        modules = len(recorder.watched), len(recorder.unknown), stack.own_packages, recorder.serves
+        if modules != self.told_modules:
+            self.told_modules = modules
             self._line(
                 event="modules",
                 watched=recorder.watched,
@@ -325,11 +325,11 @@ class Writer(CaptureFile):
         waiting = request.errands
         errands = waiting[:]
         del waiting[: len(errands)]
-        told = [
+        waits = [
             [kind, what, start, lasted, self._place(place)]
             for kind, what, start, lasted, place, _ in errands
         ]
-        self._line(event="errands", request=request.ident, errands=told)
+        self._line(event="errands", request=request.ident, errands=waits)
 
     def _mentioned_models(self):
         self.mentioned = len(recorder.mentioned)
@@ -362,7 +362,7 @@ class Writer(CaptureFile):
         place_ids = list(map(self.places.get, places))
         if None in place_ids:
             place_ids = list(map(self._place, places))
-        sizes, digests, kept, widths = self._results(records, statements)
+        sizes, digests, samples, widths = self._results(records, statements)
         encode = self.encode
         out = [
             '{"event":"queries","request":%d,"count":%d' % (request.ident, len(records)),
@@ -378,8 +378,8 @@ class Writer(CaptureFile):
             '"thread":' + values.column(threads),
             '"parameters":' + self._parameters(parameters),
         ]
-        if any(kept):
-            out.append('"sample":' + self._values(kept))
+        if any(samples):
+            out.append('"sample":' + self._values(samples))
         if widths:
             out.append('"widths":' + encode(widths))
         if literals is not None and any(literals):
@@ -467,15 +467,15 @@ class Writer(CaptureFile):
         ident = 0
         for frame in reversed(frames):
             chain = (frame, ident)
-            found = self.place_ids.get(chain)
-            if found is None:
-                found = self.place_ids[chain] = len(self.place_ids) + 1
+            number = self.place_ids.get(chain)
+            if number is None:
+                number = self.place_ids[chain] = len(self.place_ids) + 1
                 file, line, function = frame
                 file = file.encode("utf-8", "replace").decode()
                 self._line(
-                    event="place", id=found, file=file, line=line, function=function, caller=ident
+                    event="place", id=number, file=file, line=line, function=function, caller=ident
                 )
-            ident = found
+            ident = number
         self.places[key] = ident
         return ident
 
@@ -512,7 +512,7 @@ class Writer(CaptureFile):
         """Sizes, digests, key samples and (for some) column widths of the records' results, from
         their first rows.
         """
-        sizes, digests, kept, widths = [], [], [], {}
+        sizes, digests, samples, widths = [], [], [], {}
         picks, executions, nothing = self.picks, self.executions, values.nothing
         i = -1
         for record, ident in zip(records, statements):
@@ -521,7 +521,7 @@ class Writer(CaptureFile):
             if not sample:
                 sizes.append(0)
                 digests.append(0)
-                kept.append(None)
+                samples.append(None)
                 continue
             pick = picks[ident]
             if pick is None or type(sample[0]) is not tuple:
@@ -540,20 +540,20 @@ class Writer(CaptureFile):
             try:
                 if total == 1:
                     sizes.append(len(data) - 10 - len(first))
-                    kept.append([pick(first)] if pick is not nothing else None)
+                    samples.append([pick(first)] if pick is not nothing else None)
                 else:
                     count = len(sample)
                     total = max(total, count)
                     sizes.append((len(data) - 5 - count * (5 + len(first))) * total // count)
-                    kept.append([pick(row) for row in sample] if pick is not nothing else None)
+                    samples.append([pick(row) for row in sample] if pick is not nothing else None)
             except IndexError:  # the table has changed under a SELECT *
                 self._columns(ident, record[DESCRIPTION], sample)
-                kept.append(None)
+                samples.append(None)
             digests.append(_crc32(data, total))
             seen = executions[ident] = executions[ident] + 1
             if seen <= WIDTHS_FIRST or seen % WIDTHS_EVERY == 0:
                 widths[i] = _widths(sample, total)
-        return sizes, digests, kept, widths
+        return sizes, digests, samples, widths
 
     def _columns(self, ident, description, sample):
         """Learn a statement's columns from its first result, and which of them may hold keys."""

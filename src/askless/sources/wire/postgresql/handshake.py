@@ -151,19 +151,21 @@ class Opening:
             end = position + 1 + length
             if end > len(waiting):
                 break
-            asked = (
+            request = (
                 _INT.unpack_from(waiting, position + 5)[0]
                 if kind == ord("R") and length >= 8
                 else -1
             )
-            if asked == 0:
+            if request == 0:
                 self.state = "open"
                 self.early = (self._held + self._from_client, waiting[end:])
                 rest, self._from_client = self._from_client, b""
                 return Step(to_client=passed + waiting[position:], to_server=rest)
             message = waiting[position:end]
             passed += (
-                self._without_binding(message) if asked == _SASL and not self._watching else message
+                self._without_binding(message)
+                if request == _SASL and not self._watching
+                else message
             )
             position = end
         self._from_server = waiting[position:]
@@ -172,11 +174,11 @@ class Opening:
     def _without_binding(self, message: bytes) -> bytes:
         """A server's offer of mechanisms, without those that only work where no relay is between."""
         names = message[9:].split(b"\0")
-        kept = [name for name in names if not name.endswith(_BINDING)]
-        if len(kept) == len(names):
+        remaining = [name for name in names if not name.endswith(_BINDING)]
+        if len(remaining) == len(names):
             return message
         self._unbound = True
-        offer = b"\0".join(kept)
+        offer = b"\0".join(remaining)
         return b"R" + _TWO.pack(len(offer) + 8, _SASL) + offer
 
     def _pass(self, why: str) -> Step:

@@ -358,8 +358,8 @@ class _Connection(_Passing):
 
 class _Cursor(_Passing):
     def execute(self, *args, **kwargs):
-        found = self._askless_real.execute(*args, **kwargs)
-        return self if found is self._askless_real else found
+        result = self._askless_real.execute(*args, **kwargs)
+        return self if result is self._askless_real else result
 
     def executemany(self, *args, **kwargs):
         return self._askless_real.executemany(*args, **kwargs)
@@ -410,8 +410,8 @@ def install_stand_in(module):
 
     @wraps(plain)
     def connect(*args, **kwargs):
-        made = plain(*args, **kwargs)
-        return _Connection(made, _stand_in) if recorder.active else made
+        connection = plain(*args, **kwargs)
+        return _Connection(connection, _stand_in) if recorder.active else connection
 
     module.connect = connect
 

@@ -154,9 +154,9 @@ def cursor_class(base, plain_cursor, driver):
         return root
     if issubclass(base, root):
         return base
-    made = class_like(type(base.__name__, (base, root), {}), base)
-    _cursor_classes[base] = _cursor_classes[made] = made
-    return made
+    cls = class_like(type(base.__name__, (base, root), {}), base)
+    _cursor_classes[base] = _cursor_classes[cls] = cls
+    return cls
 
 
 def _recording_connection(plain, plain_cursor, driver):
@@ -206,11 +206,11 @@ def connection_class(base, plain, plain_cursor, driver):
     if issubclass(base, root) and base.cursor is root.cursor:
         return base
     own = {} if base.cursor in (plain.cursor, root.cursor) else {"cursor": _checked(base.cursor)}
-    made = class_like(
+    cls = class_like(
         type(base.__name__, (base,) if issubclass(base, root) else (base, root), own), base
     )
-    _connection_classes[base] = _connection_classes[made] = made
-    return made
+    _connection_classes[base] = _connection_classes[cls] = cls
+    return cls
 
 
 def _checked(plain):
@@ -220,13 +220,13 @@ def _checked(plain):
 
     @wraps(plain)
     def cursor(self, *args, **kwargs):
-        made = plain(self, *args, **kwargs)
-        if recorder.active and not isinstance(made, tuple(_roots)):
+        cursor_ = plain(self, *args, **kwargs)
+        if recorder.active and not isinstance(cursor_, tuple(_roots)):
             recorder.warn_once(
                 "can't record cursors of %s, which %s makes"
-                % (type(made).__name__, type(self).__name__)
+                % (type(cursor_).__name__, type(self).__name__)
             )
-        return made
+        return cursor_
 
     return cursor
 

@@ -30,8 +30,8 @@ class _Connection:
 
 
 def kept(connection):
-    found = connection._askless = _Connection()
-    return found
+    known = connection._askless = _Connection()
+    return known
 
 
 def passed_over(cursor):

@@ -109,13 +109,13 @@ def cursor_class(base):
     if known is not None:
         return known
     if base is not _PlainCursor and issubclass(base, cursor_class(_PlainCursor)):
-        made = base
+        cls = base
     else:
-        made = class_like(
+        cls = class_like(
             _recording(base) if base is _PlainCursor else _between(base) or _recording(base), base
         )
-    _cursor_classes[base] = _cursor_classes[made] = made
-    return made
+    _cursor_classes[base] = _cursor_classes[cls] = cls
+    return cls
 
 
 def _between(base):
@@ -423,12 +423,12 @@ def connection_class(base):
     if known is not None:
         return known
     if base is not _PlainConnection and issubclass(base, connection_class(_PlainConnection)):
-        made = base
+        cls = base
     else:
-        made = _recording_connection() if base is _PlainConnection else _between_connections(base)
-        class_like(made, base)
-    _connection_classes[base] = _connection_classes[made] = made
-    return made
+        cls = _recording_connection() if base is _PlainConnection else _between_connections(base)
+        class_like(cls, base)
+    _connection_classes[base] = _connection_classes[cls] = cls
+    return cls
 
 
 def _between_connections(base):

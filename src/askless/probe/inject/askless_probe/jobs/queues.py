@@ -64,8 +64,8 @@ def install_arq(module):
 
     @wraps(plain)
     def func(*args, **kwargs):
-        found = plain(*args, **kwargs)
-        return found if hasattr(found.coroutine, "__wrapped__") else _arq_job(found)
+        result = plain(*args, **kwargs)
+        return result if hasattr(result.coroutine, "__wrapped__") else _arq_job(result)
 
     module.func = func
 

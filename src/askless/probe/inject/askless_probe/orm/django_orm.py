@@ -135,12 +135,12 @@ def _eager(plain, describe):
         if not recorder.active:
             return plain(self, instances, *args, **kwargs)
         first = instances[0] if instances else None
-        found = _for(
+        querysets = _for(
             lambda: describe(self, "eager", first), plain, self, instances, *args, **kwargs
         )
-        if hasattr(found[0], "_result_cache"):
-            _marked(found[0], describe, self, "eager", first)
-        return found
+        if hasattr(querysets[0], "_result_cache"):
+            _marked(querysets[0], describe, self, "eager", first)
+        return querysets
 
     return get_prefetch
 

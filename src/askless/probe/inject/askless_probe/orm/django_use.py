@@ -192,10 +192,10 @@ def install_iteration(module):
             if mine is not None:
                 uses[me] = mine
             try:
-                found = next(objects)
+                instance = next(objects)
             except StopIteration:
                 return
             mine = uses.get(me) if mine is None else mine
-            yield found
+            yield instance
 
     module.ModelIterable.__iter__ = iterate

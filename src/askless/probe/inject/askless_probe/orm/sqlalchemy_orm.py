@@ -99,18 +99,18 @@ def _describe(state):
 
 def _relation(path):
     """The last relation on a loader path, with the mapper that it depends on."""
-    found = parent = None
+    relation = parent = None
     previous = None
     for element in path or ():
         if hasattr(element, "uselist") and hasattr(element, "key"):
-            found, parent = element, previous
+            relation, parent = element, previous
         elif hasattr(element, "class_"):
             previous = element
         elif hasattr(element, "mapper"):
             previous = element.mapper
-    if found is not None:
-        parent = found.parent
-    return found, parent
+    if relation is not None:
+        parent = relation.parent
+    return relation, parent
 
 
 def _before_orm(state):
@@ -201,17 +201,17 @@ def _written(context):
 def _column_of(cls, name):
     key = (cls, name)
     if key not in _column_names:
-        found = None
+        name_ = None
         try:
             mapper = cls.__mapper__
             if name in mapper.columns:
                 column = mapper.columns[name]
-                found = "%s.%s" % (column.table.name, column.name)
+                name_ = "%s.%s" % (column.table.name, column.name)
             elif name in mapper.relationships:
-                found = ""
+                name_ = ""
         except Exception:
             pass
-        _column_names[key] = found
+        _column_names[key] = name_
     return _column_names[key]
 
 

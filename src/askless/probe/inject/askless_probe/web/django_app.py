@@ -25,7 +25,7 @@ def install_base(module):
 
     @wraps(plain)
     def resolve_request(self, request):
-        found = plain(self, request)
+        match = plain(self, request)
         try:
             current = recorder.current.get()
             if current is not None and current.kind == "http":
@@ -33,7 +33,7 @@ def install_base(module):
                 current.route = routes.named(request.method, pattern, request.path_info)
         except Exception as error:
             recorder.warn_once("can't name Django's routes: %s: %s" % (type(error).__name__, error))
-        return found
+        return match
 
     module.BaseHandler.resolve_request = resolve_request
 

@@ -54,9 +54,9 @@ def named(method, pattern, path):
     number, and no more first parts than KINDS_MOST: an application may have any number of pages at
     its root.
     """
-    found = re.match(r"^(.*/)?\{[^{}]*\}/?$", pattern)
-    head = found.group(1) or "/" if found else ""
-    if not found or "{" in head or not path.startswith(head):
+    match = re.match(r"^(.*/)?\{[^{}]*\}/?$", pattern)
+    head = match.group(1) or "/" if match else ""
+    if not match or "{" in head or not path.startswith(head):
         return "%s %s" % (method, pattern)
     parts = [part for part in path[len(head) :].split("/") if part]
     if len(parts) < 2:
@@ -91,9 +91,9 @@ def _piece(text, i, groups):
     if char == "|":
         return "", len(text), groups
     if char == "<":
-        found = _CONVERTER.match(text, i)
-        if found:
-            return "{%s}" % found.group(2), found.end(), groups
+        match = _CONVERTER.match(text, i)
+        if match:
+            return "{%s}" % match.group(2), match.end(), groups
     if char == "\\" and i + 1 < len(text):
         escaped = text[i + 1]
         end = i + 2
@@ -114,8 +114,8 @@ def _piece(text, i, groups):
 
 def _behind(text, i):
     """Where a quantifier at i, if there is one, ends. A converter's or a format's brace is none."""
-    found = _QUANTIFIER.match(text, i)
-    return found.end() if found else i
+    match = _QUANTIFIER.match(text, i)
+    return match.end() if match else i
 
 
 def _group(text, i, groups):

@@ -17,8 +17,8 @@ _CONVERTER = re.compile(r"<([^<>:]+)(?::[^<>]*)?>")  # the name first, unlike Fl
 def _recorded(handler):
     @wraps(handler)
     async def handle(request):
-        asked = request.path + ("?" + request.query_string if request.query_string else "")
-        opened = server_hooks.opened("Sanic", request.method, request.path, asked, request.headers)
+        target = request.path + ("?" + request.query_string if request.query_string else "")
+        opened = server_hooks.opened("Sanic", request.method, request.path, target, request.headers)
         if opened is None:
             return await handler(request)
         try:

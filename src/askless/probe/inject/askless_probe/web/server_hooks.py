@@ -33,18 +33,18 @@ def replace_application(owner, function, place, name, recorded):
     setattr(owner, function, call)
 
 
-def opened(server, method, path, asked, headers, inside=INSIDE):
+def opened(server, method, path, target, headers, inside=INSIDE):
     """Begin the request of a server that is neither WSGI nor ASGI; None if it is part of another.
     Never raises.
 
-    `asked` is the path with its query; `headers` are looked up in any case.
+    `target` is the path with its query; `headers` are looked up in any case.
     """
     try:
         if not recorder.is_outermost(inside):
             return None
         warm_up = bool(headers.get("X-Ask-Less-Warm-Up"))
         trace = headers.get("traceparent")
-        return recorder.begin("http", routes.guessed(method, path), asked, warm_up, trace)
+        return recorder.begin("http", routes.guessed(method, path), target, warm_up, trace)
     except Exception as error:
         recorder.warn_once(
             "can't tell the requests of %s apart: %s: %s" % (server, type(error).__name__, error)

@@ -12,12 +12,14 @@ def install(module):
 
     @wraps(plain)
     async def execute(self, *args, **kwargs):
-        asked = self.request
-        opened = server_hooks.opened("Tornado", asked.method, asked.path, asked.uri, asked.headers)
+        request = self.request
+        opened = server_hooks.opened(
+            "Tornado", request.method, request.path, request.uri, request.headers
+        )
         if opened is None:
             return await plain(self, *args, **kwargs)
         try:
-            _name(opened[0], self, asked)
+            _name(opened[0], self, request)
         except Exception as error:
             recorder.warn_once(
                 "can't name Tornado's routes: %s: %s" % (type(error).__name__, error)
@@ -30,11 +32,11 @@ def install(module):
     module.RequestHandler._execute = execute
 
 
-def _name(request, handler, asked):
+def _name(request, handler, request_):
     for rule in getattr(handler.application.wildcard_router, "rules", ()):
         regex = getattr(rule.matcher, "regex", None)
-        if rule.target is type(handler) and regex is not None and regex.match(asked.path):
+        if rule.target is type(handler) and regex is not None and regex.match(request_.path):
             request.route = routes.named(
-                asked.method, routes.from_regex(regex.pattern) or "/", asked.path
+                request_.method, routes.from_regex(regex.pattern) or "/", request_.path
             )
             return
