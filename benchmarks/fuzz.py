@@ -18,6 +18,7 @@ import io
 import json
 import random
 import resource
+import signal
 import sys
 import tempfile
 import time
@@ -73,6 +74,14 @@ def mutated(seed: bytes, dice: random.Random, corpus: list[bytes]) -> bytes:
     return bytes(data)
 
 
+class HungError(BaseException):
+    """An input took several times as long as any may: it is given up."""
+
+
+def _give_up(number: int, frame: object) -> None:
+    raise HungError
+
+
 class Result:
     """What one kind of input came to."""
 
@@ -86,11 +95,16 @@ class Result:
         """One input through one reader."""
         self.inputs += 1
         began_s = time.perf_counter()
+        signal.signal(signal.SIGALRM, _give_up)
+        signal.setitimer(signal.ITIMER_REAL, 3 * LONGEST_S)
         try:
             with redirect_stdout(io.StringIO()), redirect_stderr(io.StringIO()):
                 target(data, folder)
         except AskLessError:
             self.refused += 1
+        except HungError as error:
+            inner = traceback.extract_tb(error.__traceback__)[-1]
+            print(f"    hangs in {Path(inner.filename).name}:{inner.lineno}", flush=True)
         except Exception as error:  # noqa: BLE001  (what is looked for)
             frames = [
                 frame
@@ -101,6 +115,8 @@ class Result:
             key = f"{type(error).__name__} at {where}: {str(error)[:80]!r}"
             self.uncaught[key.split(":")[0] + ":" + key.split(":")[1]] += 1
             self.examples.setdefault(key, data)
+        finally:
+            signal.setitimer(signal.ITIMER_REAL, 0)
         taken_s = time.perf_counter() - began_s
         if taken_s > LONGEST_S:
             self.slow.append((taken_s, data))
@@ -170,7 +186,8 @@ def main() -> int:
             f"{kind:16} {result.inputs:9,} inputs, {result.refused:9,} refused, {sum(result.uncaught.values()):5} uncaught in {len(result.uncaught)} places, {len(result.slow)} over {LONGEST_S:g} s",
             flush=True,
         )
-        for number, (key, data) in enumerate(result.examples.items()):
+        slow = {f"{taken_s:.0f} s": data for taken_s, data in result.slow}
+        for number, (key, data) in enumerate({**result.examples, **slow}.items()):
             if number < 40:
                 print(f"    {key}", flush=True)
             if options.examples:

@@ -409,3 +409,19 @@ def test_a_count_with_the_parent_keeps_parents_without_children() -> None:
         statements.counted_with_parent(joined, "sqlite", ("berth", "id"), "port_call", "berth_id")
         == ""
     )
+
+
+def test_joins_without_on_are_not_tried_in_all_ways() -> None:
+    """Each of them doubles the parser's work: thirty would take it hours, so that it has a limit."""
+
+    def joined(count: int) -> str:
+        return "select * from " + " join ".join(f"t{i}" for i in range(count))
+
+    few = structure_of(joined(8), "mariadb")
+    assert few is not None and len(few.tables) == 8
+    assert structure_of(joined(22), "mariadb") is None
+    many = structure_of(joined(2) + " join u on u.id = t0.id", "mariadb")
+    assert many is not None and len(many.tables) == 3
+    wide = "select " + ", ".join(f"t.c{i}" for i in range(4_000)) + " from t"
+    outputs = structure_of(wide, "postgresql")
+    assert outputs is not None and len(outputs.outputs) == 4_000

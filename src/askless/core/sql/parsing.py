@@ -26,6 +26,9 @@ logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
 TEXT_MOST = 50_000
 # brackets within brackets; beyond that no person wrote it, and the parser needs 20 calls for each
 DEPTH_MOST = 150
+# Nodes that the parser may make. Statements take at most one for two characters; but where it tries
+# one reading after another, each JOIN without ON doubles them: 30 of them would take hours.
+NODES_LEAST, NODES_PER_CHARACTER = 20_000, 2
 RECURSION_MOST = 12_000
 # What the parser, the writer and a walk over their trees may raise on text that no one foresaw.
 _FAULTS = (
@@ -76,9 +79,12 @@ def parse_all(text: str, system: str) -> list[Parsed]:
     if len(text) > TEXT_MOST or _depth(text) > DEPTH_MOST:
         return []
     slots = slots_of(text, system)
+    most = NODES_LEAST + NODES_PER_CHARACTER * len(text)
     try:
         with _deep():
-            trees = sqlglot.parse(marked(text, slots), read=system_of(system).dialect)
+            trees = sqlglot.parse(
+                marked(text, slots), read=system_of(system).dialect, max_nodes=most
+            )
     except _FAULTS:
         return []
     return [Parsed(tree, slots, system) for tree in trees if isinstance(tree, exp.Expression)]
