@@ -71,7 +71,7 @@ def test_a_route_adds_up_squares_and_dropped_queries(tmp_path: Path) -> None:
     route = summarise(read(tmp_path / "c.jsonl")).routes["GET /calls"]
     assert counts == [1, 2, 6]
     spent = [sum(500 + turn for turn in range(count)) for count in counts]
-    assert (route.asked, route.asked_squares) == (
+    assert (route.total_queries, route.total_queries_squared) == (
         sum(counts),
         sum(count * count for count in counts),
     )

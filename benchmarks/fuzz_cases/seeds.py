@@ -48,7 +48,7 @@ def captures() -> list[bytes]:
                           load=Load("django", "lazy", "Call", "vessel", "Vessel", False), columns=("id", "name"), sampled=(0,), sample=((n,),), widths=(8, 30), in_transaction=True, uses=(Used("Vessel", 1, 1, {"vessel.id": 1}, {}),))
                 for n in range(2, 9)
             ]  # fmt: skip
-            writer.queries(number, [QuerySeen("SELECT id, vessel_id FROM call WHERE status = 'due' LIMIT 20", 10**9 * number + 1, 10**6, rows=7, bytes=90, columns=("id", "vessel_id"), sampled=(0, 1), sample=tuple((n, n) for n in range(2, 9)), told={"Rows_examined": 2000}, plan="Seq Scan on call  (cost=0.00..1.24 rows=24 width=12)"),
+            writer.queries(number, [QuerySeen("SELECT id, vessel_id FROM call WHERE status = 'due' LIMIT 20", 10**9 * number + 1, 10**6, rows=7, bytes=90, columns=("id", "vessel_id"), sampled=(0, 1), sample=tuple((n, n) for n in range(2, 9)), server_fields={"Rows_examined": 2000}, plan="Seq Scan on call  (cost=0.00..1.24 rows=24 width=12)"),
                                     *look_ups, QuerySeen("INSERT INTO call VALUES (1, 'x')", 10**9 * number + 10**7 * 2, 10, error="duplicate key", batch=3)])  # fmt: skip
             writer.errands(
                 number, [Wait("http", "GET customs", 10**9 * number + 10**7 * 3, 10**6, place)]

@@ -172,7 +172,7 @@ def test_joins_are_served_at_the_side_that_is_looked_up() -> None:
 def test_foreign_keys_without_an_index() -> None:
     workload = [asked("SELECT * FROM port_call WHERE berth_id = ?")]
     keys = {key.columns: key for key in bare_foreign_keys(schema(), workload)}
-    assert keys["berth_id",].asked == (workload[0].digest,) and keys["vessel_id",].asked == ()
+    assert keys["berth_id",].shapes == (workload[0].digest,) and keys["vessel_id",].shapes == ()
     assert keys["vessel_id",].ddl == "CREATE INDEX port_call_vessel_id ON port_call (vessel_id)"
     there = schema(indexes=[Index("a", ("vessel_id", "eta")), Index("b", ("eta", "berth_id"))])
     assert [key.columns for key in bare_foreign_keys(there, [])] == [("berth_id",)]

@@ -198,7 +198,7 @@ class _Addition:
 
     def __init__(self, reader: Reader, described: dict[int, dict[str, Any]]) -> None:
         tables = reader.assembly.tables
-        self.told = described
+        self.described = described
         self.lines: list[bytes] = [b"\n"] if reader.report.torn else []
         self.queries = 0
         self.last_ns = {
@@ -243,10 +243,10 @@ class _Addition:
         """A query that the file does not hold; omitted where its text is lost."""
         if isinstance(buffered.text, str):
             text, system = buffered.text, buffered.system
-        elif buffered.text in self.told:
+        elif buffered.text in self.described:
             text, system = (
-                self.told[buffered.text]["text"],
-                self.told[buffered.text].get("system", ""),
+                self.described[buffered.text]["text"],
+                self.described[buffered.text].get("system", ""),
             )
         else:
             return
@@ -286,7 +286,7 @@ class _Addition:
         known = self._places.get(number)
         if known is None:
             known = 0
-            for file, line, function in reversed(self.told.get(number, {}).get("frames", ())):
+            for file, line, function in reversed(self.described.get(number, {}).get("frames", ())):
                 self.line(events.PlaceEvent(self._next_place, file, line, function, known))
                 known = self._next_place
                 self._next_place += 1
@@ -296,7 +296,7 @@ class _Addition:
     def _load(self, load: int) -> int:
         number = self._loads.get(load)
         if number is None:
-            said = self.told.get(-load)
+            said = self.described.get(-load)
             number = 0
             if said is not None:
                 number = self._first_load + len(self._loads)

@@ -248,8 +248,8 @@ class Queries(Event, tag="queries"):
     told: msgspec.Raw = RAW
 
     @property
-    def has_told(self) -> bool:
-        """Whether the column `told` is there."""
+    def has_server_fields(self) -> bool:
+        """Whether servers said more of some query."""
         return bool(self.told)
 
     def column(self, name: str) -> list[Any]:

@@ -11,7 +11,7 @@ from askless.reports import documents
 Labelled = list[tuple[str, str]]
 
 
-def asked(row: documents.PlanRow) -> str:
+def executions(row: documents.PlanRow) -> str:
     """How often a statement was asked, and from where; '' for one that was typed."""
     if not row.queries:
         return ""

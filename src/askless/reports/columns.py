@@ -283,7 +283,7 @@ def query_records(request: Request, values: bool = False) -> Iterator[QueryRecor
         statement, place, load = request.statement(i), request.place(i), request.load(i)
         site, loaded = place or _NOWHERE, load or _NOTHING
         error = request.errors.get(i, "")
-        hints = request.told[i] if request.has_told else None
+        hints = request.server_fields[i] if request.has_server_fields else None
         yield QueryRecord(
             request=request.name,
             route=request.route,

@@ -24,7 +24,7 @@ def compare(
     """
     (before, notes_before), (after, notes_after) = load(before_path), load(after_path)
     results = [open_findings(summary, project) for summary in (before, after)]
-    changes = compare_findings(results[0].open, results[1].open, before.asked, after.asked)
+    changes = compare_findings(results[0].open, results[1].open, before.requested, after.requested)
     rows = compare_routes(before, after)
     return documents.CompareDocument(
         format="askless compare",

@@ -201,7 +201,7 @@ def _document(
         unjudged_indexes=len(spare) - len(judged),
         foreign_keys=tuple(
             documents.BareForeignKey(
-                key.table, key.columns, key.target, key.rows, key.ddl, key.asked
+                key.table, key.columns, key.target, key.rows, key.ddl, key.shapes
             )
             for key in advisor.bare_foreign_keys(schema, statements, advice)
         ),

@@ -18,7 +18,7 @@ def tables(schema: Schema) -> documents.TablesDocument:
         tables=schema.tables,
         bare_keys=tuple(
             documents.BareForeignKey(
-                key.table, key.columns, key.target, key.rows, key.ddl, key.asked
+                key.table, key.columns, key.target, key.rows, key.ddl, key.shapes
             )
             for key in advisor.bare_foreign_keys(schema, [])
         ),

@@ -55,9 +55,9 @@ def _code(remedy: Project, out: list[str], remaining: list[str], context: Contex
         named = _tables_of_columns(remedy)
         if remedy.unread and len(out) > NAMED_MOST:
             columns = list(dict.fromkeys(named[name] for name in remaining))
-            code = words.kept(load, columns, context.models)
+            code = words.only_columns(load, columns, context.models)
         else:
-            code = words.left_out(load, [named[name] for name in out], context.models)
+            code = words.without_columns(load, [named[name] for name in out], context.models)
     return code if remedy.line is None else words.placed(remedy.line.file, load.target, code)
 
 

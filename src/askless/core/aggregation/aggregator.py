@@ -45,7 +45,7 @@ class RequestObserver(Protocol):
 class StatementSequence:
     """The statements that a request asks, one after the other, and what repeats among them."""
 
-    __slots__ = ("asked", "groups", "settled", "shapes")
+    __slots__ = ("groups", "queries", "settled", "shapes")
 
     def __init__(self, route: RouteAggregator, request: Request) -> None:
         by_number, numbers, statements = (
@@ -61,12 +61,12 @@ class StatementSequence:
         own = {
             number: one.first for number in distinct if not (one := statements[number]).shape.noise
         }
-        self.asked = (
+        self.queries = (
             len(numbers) if len(own) == len(distinct) else sum(number in own for number in numbers)
         )
         self.shapes = len(set(own.values()))
         self.groups: list[Group] = []
-        if self.shapes < self.asked:
+        if self.shapes < self.queries:
             indices: dict[int, list[int]] = defaultdict(list)
             for i, number in enumerate(numbers):
                 if number in own:
@@ -143,9 +143,9 @@ class RouteAggregator:
     """
 
     __slots__ = (
-        "asked",
         "by_number",
         "elapsed",
+        "queries",
         "room",
         "sequences",
         "settled",
@@ -159,7 +159,7 @@ class RouteAggregator:
         self.room = room
         self.waiting = PendingColumns()
         self.elapsed: list[int] = []
-        self.asked: list[int] = []
+        self.queries: list[int] = []
         self.forget()
 
     def forget(self) -> None:
@@ -177,8 +177,8 @@ class RouteAggregator:
             return
         self.stats.elapsed_ns += sum(self.elapsed)
         self.stats.durations.extend(self.elapsed)
-        self.stats.queries.extend(self.asked)
-        self.elapsed, self.asked = [], []
+        self.stats.queries.extend(self.queries)
+        self.elapsed, self.queries = [], []
         if self.waiting.numbers:
             self.waiting.fold(self.by_number, self.tables)
 
@@ -317,10 +317,10 @@ def _count(route: RouteAggregator, request: Request, sequences_most: int) -> lis
         groups = list(_without_errors(groups, request.errors))
     beyond = _count_beyond(route, request) if request.beyond else 0
     if request.more or request.tables.sample > 1:
-        _note_sizes(route.stats, request, sequence.asked + beyond)
+        _note_sizes(route.stats, request, sequence.queries + beyond)
     route.stats.requests += 1
-    route.asked.append(sequence.asked + request.more + beyond)
-    route.stats.repeated += sequence.asked - sequence.shapes + beyond
+    route.queries.append(sequence.queries + request.more + beyond)
+    route.stats.repeated += sequence.queries - sequence.shapes + beyond
     route.stats.shapes_asked += sequence.shapes
     route.elapsed.append(max(request.end_ns - request.start_ns, 0))
     return groups
@@ -336,7 +336,7 @@ def _count_rare(route: RouteAggregator, request: Request) -> None:
     for i, used in request.uses.items():
         by_number[numbers[i]].use(used)
         route.stats.objects += sum(one.objects for one in used)
-    if request.has_told:
+    if request.has_server_fields:
         for i, number in enumerate(numbers):
             by_number[number].examine(request.rows_examined(i))
     if request.memory_bytes:
@@ -363,8 +363,8 @@ def _note_sizes(stats: RouteStats, request: Request, queries: int) -> None:
     stats.more_ns += request.more_ns
     queries += request.more
     spent_ns = sum(request.durations_ns) + request.more_ns
-    stats.asked += queries
-    stats.asked_squares += queries * queries
+    stats.total_queries += queries
+    stats.total_queries_squared += queries * queries
     stats.spent_ns += spent_ns
     stats.spent_squares += spent_ns * spent_ns
 

@@ -100,8 +100,8 @@ def route_row(route: RouteStats) -> RouteRow:
         estimated_queries=_all(
             route,
             sum(stats.count for stats in queried) + route.more,
-            route.asked,
-            route.asked_squares,
+            route.total_queries,
+            route.total_queries_squared,
             route.left_out.quick_queries,
         ),
         estimated_database_ms=_in_ms(

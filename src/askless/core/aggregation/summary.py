@@ -55,7 +55,7 @@ class RouteStats:
     were built in all requests together, where use was tracked; results of `looked` requests were
     compared with those of others; `memory` holds the bytes of requests whose memory is known.
     `more` counts queries beyond the most that were kept of a request. `left_out` are requests that
-    were not kept; if that was by chance, `asked` and `spent_ns` sum up the queries of those that
+    were not kept; if that was by chance, `total_queries` and `spent_ns` sum up the queries of those that
     were and their time, next to the sums of their squares.
     """
 
@@ -63,8 +63,6 @@ class RouteStats:
         "_loaded",
         "_quickest",
         "_sorted_out",
-        "asked",
-        "asked_squares",
         "durations",
         "elapsed_ns",
         "kind",
@@ -83,6 +81,8 @@ class RouteStats:
         "spent_ns",
         "spent_squares",
         "tallies",
+        "total_queries",
+        "total_queries_squared",
         "warm_up",
     )  # fmt: skip
 
@@ -91,7 +91,7 @@ class RouteStats:
         self.kind = kind
         self.requests = self.warm_up = self.repeated = self.elapsed_ns = self.shapes_asked = 0
         self.objects = self.more = self.more_ns = self.looked = 0
-        self.asked = self.asked_squares = self.spent_ns = self.spent_squares = 0
+        self.total_queries = self.total_queries_squared = self.spent_ns = self.spent_squares = 0
         self.left_out = Counts()
         self.memory = Quantiles()
         self.durations = Quantiles()
@@ -160,8 +160,8 @@ class RouteStats:
         self.looked += other.looked
         self.more += other.more
         self.more_ns += other.more_ns
-        self.asked += other.asked
-        self.asked_squares += other.asked_squares
+        self.total_queries += other.total_queries
+        self.total_queries_squared += other.total_queries_squared
         self.spent_ns += other.spent_ns
         self.spent_squares += other.spent_squares
         self.left_out = self.left_out.plus(other.left_out)
@@ -207,7 +207,7 @@ class Summary:
         stats.left_out = stats.left_out.plus(counts)
 
     @property
-    def asked(self) -> set[str]:
+    def requested(self) -> set[str]:
         """The names of the routes that have requests, those to warm up omitted."""
         return {name for name, route in self.routes.items() if route.requests}
 

@@ -41,7 +41,7 @@ def compare_baseline(
     before: Summary, now: Summary, found_before: Sequence[Finding], found_now: Sequence[Finding]
 ) -> BaselineResult:
     """What is worse now than before, on the routes that both have."""
-    asked_before, asked_now = before.asked, now.asked
+    asked_before, asked_now = before.requested, now.requested
     counts = []
     for name in sorted(asked_before & asked_now):
         seen = [seen_in(one.routes[name]) for one in (before, now)]

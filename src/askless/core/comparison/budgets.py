@@ -117,7 +117,7 @@ def judge(
 
 def unmet(summary: Summary, budgets: Iterable[Budget]) -> list[Budget]:
     """Budgets for routes of which the capture has no request."""
-    routes = summary.asked
+    routes = summary.requested
     return [
         budget
         for budget in budgets

@@ -512,14 +512,14 @@ def _serves(other: Index, index: Index) -> bool:
 
 
 class BareKey(msgspec.Struct, frozen=True):
-    """A foreign key without an index. `asked` are the shapes that look rows up, or join, by it."""
+    """A foreign key without an index. `shapes` are those that look rows up, or join, by it."""
 
     table: str
     columns: tuple[str, ...]
     target: str
     rows: int | None
     ddl: str
-    asked: tuple[str, ...]
+    shapes: tuple[str, ...]
 
 
 def bare_foreign_keys(

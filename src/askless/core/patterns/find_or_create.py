@@ -51,7 +51,7 @@ class CreationTotals(ShapeTally):
         super().__init__(stats)
         self.insert = insert
         self.columns = columns
-        self.looked = self.missing = self.made = 0
+        self.looked = self.missing = self.created = 0
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally."""
@@ -59,7 +59,7 @@ class CreationTotals(ShapeTally):
         assert isinstance(other, CreationTotals)
         self.looked += other.looked
         self.missing += other.missing
-        self.made += other.made
+        self.created += other.created
 
 
 class FindOrCreate(ByRequests[CreationTotals]):
@@ -101,7 +101,7 @@ class FindOrCreate(ByRequests[CreationTotals]):
         tally.add(request, sorted([*look.indices, *created]))
         tally.looked += len(look.indices)
         tally.missing += len(pairs)
-        tally.made += len(created)
+        tally.created += len(created)
         view.claimed |= {look.stats.shape.digest, *digests}
 
     def diagnose(self, tally: CreationTotals, met: Match) -> Diagnosis:
@@ -184,7 +184,7 @@ def _found_nothing(request: Request, i: int, structure: Structure) -> bool:
 
 def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
     looked, missing, created = (
-        count / tally.requests for count in (tally.looked, tally.missing, tally.made)
+        count / tally.requests for count in (tally.looked, tally.missing, tally.created)
     )
     other = Match(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
     cost = summed([met.cost(looked, looked - 1), other.cost(created, max(created - 1, 0.0))])

@@ -39,7 +39,7 @@ NAME = "n-plus-one by kind"  # of its tallies
 
 
 class ByKind(ShapeTally):
-    """Lookups of one column of one result. `asked` counts them by shape; `kind` is the column that
+    """Lookups of one column of one result. `executions` counts them by shape; `kind` is the column that
     tells the table.
     """
 
@@ -47,7 +47,7 @@ class ByKind(ShapeTally):
         super().__init__(stats)
         self.key, self.kind = key, kind
         self.shapes: dict[str, ShapeStats] = {}
-        self.asked: dict[str, int] = {}
+        self.executions: dict[str, int] = {}
         self.columns: dict[str, str] = {}  # shape -> the column that its table is looked up by
         self.load: Load | None = None
         self.parent_places: dict[CallSite, int] = {}
@@ -59,7 +59,7 @@ class ByKind(ShapeTally):
         for digest, stats in other.shapes.items():
             self.shapes.setdefault(digest, stats)
             self.columns.setdefault(digest, other.columns[digest])
-            self.asked[digest] = self.asked.get(digest, 0) + other.asked[digest]
+            self.executions[digest] = self.executions.get(digest, 0) + other.executions[digest]
         for place, count in other.parent_places.items():
             self.parent_places[place] = self.parent_places.get(place, 0) + count
         self.load = self.load or other.load
@@ -74,7 +74,7 @@ class _LookUps(msgspec.Struct):
     stats: ShapeStats
     table: str
     column: str
-    asked: list[tuple[int, Value]]
+    steps: list[tuple[int, Value]]
 
 
 def look(view: RequestView, settings: Settings) -> None:
@@ -105,9 +105,9 @@ def _look(view: RequestView, candidates: Sequence[_LookUps], settings: Settings)
     for one in together:
         digest = one.stats.shape.digest
         tally.shapes[digest], tally.columns[digest] = one.stats, one.column
-        tally.asked[digest] = tally.asked.get(digest, 0) + len(one.asked)
+        tally.executions[digest] = tally.executions.get(digest, 0) + len(one.steps)
         view.claimed.add(digest)
-        tally.load = tally.load or request.load(one.asked[0][0])
+        tally.load = tally.load or request.load(one.steps[0][0])
 
 
 def _look_ups(view: RequestView, group: Group) -> _LookUps | None:
@@ -135,17 +135,17 @@ def _interleaved(candidates: Sequence[_LookUps]) -> list[list[_LookUps]]:
     """Candidates that take turns, together: each begins before one of the others has ended."""
     results: list[list[_LookUps]] = []
     last = -1
-    for one in sorted(candidates, key=lambda one: one.asked[0][0]):
-        if one.asked[0][0] > last:
+    for one in sorted(candidates, key=lambda one: one.steps[0][0]):
+        if one.steps[0][0] > last:
             results.append([])
         results[-1].append(one)
-        last = max(last, one.asked[-1][0])
+        last = max(last, one.steps[-1][0])
     return results
 
 
 def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
     """The lookups of several tables in the order in which they were asked."""
-    steps = [(i, value, one.table) for one in candidates for i, value in one.asked]
+    steps = [(i, value, one.table) for one in candidates for i, value in one.steps]
     return sorted(steps, key=lambda step: step[0])
 
 
@@ -168,7 +168,7 @@ def _followed(
     """The query whose rows lookups follow, its column with their keys, the one that tells their
     table, and those lookups.
     """
-    for i in range(min(one.asked[0][0] for one in candidates)):
+    for i in range(min(one.steps[0][0] for one in candidates)):
         sample = request.samples[i]
         if not sample or len(sample) < settings.repeat_least:
             continue
@@ -231,12 +231,12 @@ def judge(route: RouteStats, rule: Rule, context: Context) -> Iterator[Diagnosis
 
 def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -> Diagnosis:
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
-    digests = sorted(tally.asked, key=lambda digest: (-tally.asked[digest], digest))
+    digests = sorted(tally.executions, key=lambda digest: (-tally.executions[digest], digest))
     mets = [
         Match(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns)
         for digest in digests
     ]
-    counts = [tally.asked[digest] / tally.requests for digest in digests]
+    counts = [tally.executions[digest] / tally.requests for digest in digests]
     cost = summed(
         [met.cost(count, max(count - 1, 0.0)) for met, count in zip(mets, counts, strict=True)]
     )

@@ -297,7 +297,7 @@ class Request:
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "has_told", "kind", "loads",
+        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "has_server_fields", "kind", "loads",
         "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
@@ -313,7 +313,7 @@ class Request:
         self.end_ns = 0
         self.status = 0
         self.memory_bytes = self.more = self.more_ns = 0
-        self.warm_up = self.has_told = False
+        self.warm_up = self.has_server_fields = False
         # Shared and empty until the reader sets them: nothing changes these in place.
         self.statements: list[int] = _NONE
         self.durations_ns: list[int] = _NONE
@@ -445,15 +445,15 @@ class Request:
         return self._column("literals")
 
     @property
-    def told(self) -> list[dict[str, RequestHints] | None]:
-        """What else the server said of each query, by its own names; worth asking where `has_told`."""
+    def server_fields(self) -> list[dict[str, RequestHints] | None]:
+        """What else the server said of each query, by its own names; worth asking where `has_server_fields`."""
         return self._column("told")
 
     def rows_examined(self, i: int) -> int | None:
         """The rows that the server read to answer query i, if it reported them; MariaDB's and
         MySQL's logs call them so.
         """
-        hints = self.told[i] if self.has_told else None
+        hints = self.server_fields[i] if self.has_server_fields else None
         examined = hints.get("Rows_examined") if hints is not None else None
         return examined if isinstance(examined, int) else None
 

@@ -54,7 +54,7 @@ class QueryBlock(Columns, Protocol):
     plan: dict[int, str] | None
 
     @property
-    def has_told(self) -> bool:
+    def has_server_fields(self) -> bool:
         """Whether the column `told` says something of some query."""
 
 
@@ -199,8 +199,8 @@ class CaptureRequestBuilder:
             request.errors = _added(request.errors, block.error, before)
         if block.batch:
             request.batches = _added(request.batches, block.batch, before)
-        if block.has_told:
-            request.has_told = True
+        if block.has_server_fields:
+            request.has_server_fields = True
         if block.plan:
             request.plans = _added(request.plans, block.plan, before)
 
@@ -296,7 +296,7 @@ class _Seen:
         self.error = by_position(event.error for event in events)
         self.batch = by_position(event.batch for event in events)
         self.plan = by_position(event.plan for event in events)
-        self.has_told = any(event.told for event in events)
+        self.has_server_fields = any(event.server_fields for event in events)
         self._literals = [literals for _, literals, _, _ in numbered]
         self._events = events
 
@@ -305,7 +305,7 @@ class _Seen:
         if name == "literals":
             return list(self._literals)
         if name == "told":
-            return [event.told or None for event in self._events]
+            return [event.server_fields or None for event in self._events]
         values = [getattr(event, name) for event in self._events]
         return [int(value) for value in values] if name == "in_transaction" else values
 

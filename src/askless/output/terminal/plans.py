@@ -24,8 +24,8 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
     """Statements and their plans, what was observed, and the indexes to try."""
     for place, row in enumerate(document.statements, 1):
         out.print(Text(f"{place}. {one_line(row.sql, 300)}", style="bold"))
-        if plan_text.asked(row):
-            out.print(Text("  " + safe(plan_text.asked(row)), style="dim"))
+        if plan_text.executions(row):
+            out.print(Text("  " + safe(plan_text.executions(row)), style="dim"))
         if row.error:
             out.print(Text("  can't be explained: " + one_line(row.error, 200), style="red"))
         if row.remark:

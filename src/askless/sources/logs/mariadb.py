@@ -261,7 +261,7 @@ class Slow:
             return ()
         query = QuerySeen(
             text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
-            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, told=server_fields,
+            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, server_fields=server_fields,
         )  # fmt: skip
         return (LogMessage(session, at_ns, query, "", False, client),)
 

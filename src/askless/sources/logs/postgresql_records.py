@@ -95,12 +95,12 @@ class _LoggedText(msgspec.Struct):
 class _Session:
     """What is known of a session."""
 
-    __slots__ = ("begun", "inside", "planned", "told")
+    __slots__ = ("begun", "inside", "logged", "planned")
 
     def __init__(self) -> None:
         self.begun: Record | None = None  # log_statement told it; its duration may come
         self.planned: _LoggedPlan | None = None
-        self.told: _LoggedText | None = None
+        self.logged: _LoggedText | None = None
         self.inside = False  # of a transaction
 
 
@@ -254,8 +254,8 @@ class Records:
         self._over(session)
         query.took_ms = took_ms
         self._query(record, session, query)
-        if kind == "execute" and not query.plan and session.told is not None:
-            session.told.awaits = query.text_planned
+        if kind == "execute" and not query.plan and session.logged is not None:
+            session.logged.awaits = query.text_planned
 
     def _plan(self, record: Record, session: _Session, took_ms: float, text: str) -> None:
         plan = explained(text)
@@ -263,8 +263,8 @@ class Records:
             self._other_plans += 1
         elif record.context:  # of a statement inside of a function
             self._stray_plans += 1
-        elif session.told is not None and session.told.awaits == plan.statement:
-            logged, session.told = session.told, None
+        elif session.logged is not None and session.logged.awaits == plan.statement:
+            logged, session.logged = session.logged, None
             assert logged.said.query is not None
             logged.said = logged.said._replace(
                 query=msgspec.structs.replace(logged.said.query, plan=plan.plan)
@@ -279,9 +279,9 @@ class Records:
             session.begun, session.planned = begun, _LoggedPlan(record, took_ms, plan)
 
     def _query(self, record: Record, session: _Session, logged: _LoggedQuery) -> None:
-        if session.told is not None:
-            session.told.awaits = ""
-            session.told = None
+        if session.logged is not None:
+            session.logged.awaits = ""
+            session.logged = None
         text = logged.text.strip()
         if not text:
             return
@@ -298,8 +298,8 @@ class Records:
         said = LogMessage(
             record.session, record.at_ns, query, record.application, session.inside, record.client
         )
-        session.told = _LoggedText(said)
-        self._told.append(session.told)
+        session.logged = _LoggedText(said)
+        self._told.append(session.logged)
 
     def notes(self) -> list[str]:
         """Settings that would tell more, by the server's own names."""

@@ -20,7 +20,7 @@ TEXTS_MOST = 20_000
 _CUT = " /* cut by askless */"
 
 
-def kept(value: Value) -> Value:
+def recordable(value: Value) -> Value:
     """A parameter, cut where it is long."""
     if isinstance(value, str) and len(value) > VALUE_MOST:
         return ("cut str", value[:VALUE_MOST])

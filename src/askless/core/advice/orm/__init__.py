@@ -101,10 +101,12 @@ class Words(Protocol):
         takes it.
         """
 
-    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def without_columns(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> str:
         """Leave columns (table, column) out of a query; keys stay in by themselves."""
 
-    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Fetch these columns (table, column) and no others; the keys are among them."""
 
     def widened(self, model: Model, columns: Sequence[str]) -> str:

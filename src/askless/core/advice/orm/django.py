@@ -111,11 +111,13 @@ class Django:
             return call
         return f"in the ModelAdmin of {bare(model)}, end get_queryset with {call}"
 
-    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def without_columns(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""
         return self._columns("defer", load, columns, models)
 
-    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`only`, the same."""
         return self._columns("only", load, columns, models)
 

@@ -77,7 +77,9 @@ class SQLAlchemy:
         """As it is."""
         return call
 
-    def left_out(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def without_columns(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> str:
         """`defer`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(
@@ -88,7 +90,7 @@ class SQLAlchemy:
             ],
         )
 
-    def kept(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """`load_only`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(

@@ -176,7 +176,7 @@ class Sampler:
     # -- what is reported
     # ------------------------------------------------------------------------------------------------
 
-    def told(self):
+    def event(self):
         """What was omitted since it was reported last, and what was dropped at all, as an event's
         fields; None for nothing.
         """

@@ -186,7 +186,7 @@ class Writer(CaptureFile):
         self._do(self._tell_left_out)
 
     def _tell_left_out(self):
-        event = recorder.spare.told() if recorder.spare is not None else None
+        event = recorder.spare.event() if recorder.spare is not None else None
         if event is not None:
             self._line_of(event)
 

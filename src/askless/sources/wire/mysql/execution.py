@@ -21,7 +21,7 @@ from askless.sources.wire.mysql.values import (
     text_row,
     text_value,
 )
-from askless.sources.wire.value_capture import kept, key_like, sampled_of
+from askless.sources.wire.value_capture import key_like, recordable, sampled_of
 
 
 class Prepared:
@@ -81,7 +81,7 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
     return QuerySeen(
         text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
         bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
-        connection=connection, in_transaction=execution.inside, parameters=tuple(map(kept, execution.parameters)),
+        connection=connection, in_transaction=execution.inside, parameters=tuple(map(recordable, execution.parameters)),
         columns=tuple(column.name for column in columns),
         origins=origins if any(origins) else (), sampled=sampled, sample=sample, widths=widths,
         error=execution.error, batch=max(execution.rows, 1) if execution.many else 0,

@@ -52,8 +52,8 @@ class Command:
         "columns",
         "execution",
         "kind",
-        "left",
         "prepared",
+        "remaining",
         "stage",
         "texts",
         "turn",
@@ -63,7 +63,7 @@ class Command:
         self.kind = kind
         self.at_ns = at_ns
         self.stage = "first"
-        self.left = 0  # packets of this stage that are still to come
+        self.remaining = 0  # packets of this stage that are still to come
         self.columns: list[Column] = []
         self.execution: Execution | None = None
         self.prepared: Prepared | None = None
@@ -403,7 +403,7 @@ class Session:
             described = payload[position] == 1
         command.columns = []
         execution.counted_columns = count
-        command.left = count if described else 0
+        command.remaining = count if described else 0
         command.stage = "columns"
         if not described:
             command.columns = command.prepared.columns if command.prepared is not None else []
@@ -413,11 +413,11 @@ class Session:
 
     def _column(self, command: Command, payload: bytes, at_ns: int) -> None:
         execution = self._running(command)
-        if command.left:
+        if command.remaining:
             extended = bool(self._can & packets.MARIADB_EXTENDED)
             command.columns.append(column_of(payload, 0, extended, self.encoding))
-            command.left -= 1
-            if command.left:
+            command.remaining -= 1
+            if command.remaining:
                 return
             execution.columns = command.columns
             if command.prepared is not None:
@@ -517,16 +517,16 @@ class Session:
         )
         ends = 0 if self._can & packets.DEPRECATE_EOF else 1
         # Definitions come one packet each, and an end after each kind of them.
-        command.left = (
+        command.remaining = (
             sum(count + ends for count in (parameters, outputs) if count) if described else 0
         )
         command.stage = "definitions"
-        if not command.left:
+        if not command.remaining:
             self._commands.popleft()
 
     def _definition(self, command: Command) -> None:
-        command.left -= 1
-        if not command.left:
+        command.remaining -= 1
+        if not command.remaining:
             self._commands.popleft()
 
     def _failed(self, command: Command, payload: bytes, at_ns: int) -> None:

@@ -11,7 +11,7 @@ from zlib import crc32
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value
 from askless.sources.wire.postgresql.values import FIRST_OWN, KEYS, binary_value, text_value
-from askless.sources.wire.value_capture import kept, key_like, sampled_of
+from askless.sources.wire.value_capture import key_like, recordable, sampled_of
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from
@@ -129,7 +129,7 @@ def _parameters(portal: Portal | None, encoding: str) -> tuple[Value, ...]:
             results.append(None)
             continue
         read = binary_value if _format(portal.formats, place) else text_value
-        results.append(kept(read(raw, types[place] if place < len(types) else 0, encoding)))
+        results.append(recordable(read(raw, types[place] if place < len(types) else 0, encoding)))
     return tuple(results)
 
 

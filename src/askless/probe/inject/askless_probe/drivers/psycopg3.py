@@ -22,7 +22,7 @@ from . import (
     wrapping_async,
     wrapping_sync,
 )
-from .psycopg3_records import fetched, kept, reading_of
+from .psycopg3_records import fetched, mark_of, reading_of
 
 _END = object()
 
@@ -42,7 +42,7 @@ class _Psycopg(dbapi.Driver):
         self.cursors[cursor] = opened
 
     def number(self, connection):
-        return (getattr(connection, "_askless", None) or kept(connection)).number
+        return (getattr(connection, "_askless", None) or mark_of(connection)).number
 
     def text(self, query, cursor):
         if type(query) is str:

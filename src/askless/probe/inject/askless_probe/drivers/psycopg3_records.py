@@ -29,7 +29,7 @@ class _Connection:
         self.reading = {}
 
 
-def kept(connection):
+def mark_of(connection):
     known = connection._askless = _Connection()
     return known
 
@@ -45,7 +45,7 @@ def passed_over(cursor):
         if reading:
             reading.pop(id(cursor), None)
     except AttributeError:
-        kept(connection)
+        mark_of(connection)
     if _pending() is not None:
         recorder.take()
     return True
@@ -71,7 +71,7 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
     try:
         known = connection._askless
     except AttributeError:
-        known = kept(connection)
+        known = mark_of(connection)
     inside = not idle or _has_begun(driver, connection, query, start, frame, known.number)
     text = query if type(query) is str else driver.text(query, cursor)
     result = cursor.pgresult
