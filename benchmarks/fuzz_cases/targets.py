@@ -5,6 +5,7 @@ it should.
 from __future__ import annotations
 
 import shutil
+import socket
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -157,6 +158,9 @@ def parameters(data: bytes, folder: Path) -> None:
     bound("SELECT * FROM vessel WHERE id IN (?, ?, ?)", "sqlite", values, names, "qmark")
 
 
+_getaddrinfo = socket.getaddrinfo
+
+
 def url(data: bytes, folder: Path) -> None:
     """URLs: of a database, of a relay's server, of a page, of packets' server."""
     from askless.database.connecting import parse_url, shown
@@ -164,6 +168,8 @@ def url(data: bytes, folder: Path) -> None:
     from askless.sources.relay.options import _server
 
     text = data.decode("utf-8", "replace").replace("\x00", "")
+    # Made-up hosts are encoded as any, and not looked up.
+    socket.getaddrinfo = partial(_getaddrinfo, flags=socket.AI_NUMERICHOST)
     for read in (lambda: shown(parse_url(text)), lambda: _server(text), lambda: packet_reader.server_of(text), lambda: page_visits.check_visits({"visit": [text], "program": ["true"], "repeat": 1, "warm_up": None, "files": []})):  # fmt: skip
         try:
             read()
