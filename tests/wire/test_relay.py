@@ -230,6 +230,27 @@ def test_what_is_no_client_and_no_server(postgresql: Server, tmp_path: Path) -> 
         assert client.recv(100) == b"SSH-2.0-harbour\r\n", "what is not understood is passed on"
 
 
+@pytest.mark.parametrize(
+    ("url", "words"),
+    [
+        ("postgresql://h/db?port=abc", "a URL with a port, not 'abc'"),
+        ("postgresql://h/db?port=99999", "a URL with a port, not '99999'"),
+        ("postgresql://h:99999/db", "Port out of range"),
+        ("oracle://h/db", "not oracle"),
+    ],
+)
+def test_a_server_that_no_url_names(url: str, words: str, tmp_path: Path) -> None:
+    ran = run("capture", "relay", "-o", tmp_path / "c", "--to", url, "--", "true")
+    assert ran.code == 2 and words in ran.err, ran.err
+
+
+def test_a_socket_whose_path_is_too_long_is_none(tmp_path: Path) -> None:
+    """The relay listens all the same; who connects is turned away in the protocol's words."""
+    url = f"postgresql://h/db?host=/{'x' * 5000}"
+    ran = run("capture", "relay", "-o", tmp_path / "c", "--to", url, "--", "true")
+    assert ran.code == 0 and "internal error" not in ran.err, ran.err
+
+
 def test_a_cancel_request_reaches_the_server(postgresql: Server, tmp_path: Path) -> None:
     with (
         relayed(tmp_path / "calls", f"postgresql://127.0.0.1:{postgresql.port}") as port,

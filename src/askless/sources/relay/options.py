@@ -65,18 +65,29 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
     query = {name: given[-1] for name, given in parse_qs(parts.query).items()}
     protocol = wire.load(system)
     host = unquote(query.get("host", "") or parts.hostname or "127.0.0.1")
-    port = port or int(query.get("port", "0") or 0) or protocol.port
+    port = port or _port(query.get("port", "")) or protocol.port
     if host.startswith("/"):
-        path = (
-            f"{host.rstrip('/')}/.s.PGSQL.{port}"
-            if system == "postgresql" and Path(host).is_dir()
-            else host
-        )
-        return system, Address("", path=path), None
+        if system == "postgresql" and _is_folder(host):
+            host = f"{host.rstrip('/')}/.s.PGSQL.{port}"
+        return system, Address("", path=host), None
     socket = query.get("unix_socket", "")
     if socket:
         return system, Address("", path=socket), None
     return system, Address(host, port), _far(query)
+
+
+def _port(text: str) -> int:
+    """The port in a URL's query, as libpq takes it; 0 if there is none."""
+    if text and (not text.isascii() or not text.isdigit() or not 0 < int(text[:6]) < 65536):
+        raise AskLessError("bad-server", f"--to takes a URL with a port, not {text!r}", _EXAMPLE)
+    return int(text or 0)
+
+
+def _is_folder(path: str) -> bool:
+    try:
+        return Path(path).is_dir()
+    except (OSError, ValueError):  # no path at all: too long, or with a zero in it
+        return False
 
 
 def _far(query: Mapping[str, str]) -> ssl.SSLContext | None:
