@@ -28,7 +28,7 @@ from askless.capture.reading import read
 from askless.core.records.model import Request
 from askless.core.sql.shape import shape_text
 from askless.sources.wire.splitting import split
-from tests.conftest import Running, program
+from tests.conftest import Running, program, run
 from tests.servers import Server, free_port
 
 HERE = Path(__file__).parent
@@ -236,7 +236,7 @@ def test_what_is_no_client_and_no_server(postgresql: Server, tmp_path: Path) -> 
         ("postgresql://h/db?port=abc", "a URL with a port, not 'abc'"),
         ("postgresql://h/db?port=99999", "a URL with a port, not '99999'"),
         ("postgresql://h:99999/db", "Port out of range"),
-        ("oracle://h/db", "not oracle"),
+        ("oracle://h/db", "not 'oracle'"),
     ],
 )
 def test_a_server_that_no_url_names(url: str, words: str, tmp_path: Path) -> None:
