@@ -184,9 +184,15 @@ class Capture(Traffic):
         return over_time(self.path, route, self.values)
 
     def plans(
-        self, db: str, *, top: int | None = 5, shape: str = "", analyze: bool = False, limits: Limits | None = None,
+        self,
+        db: str,
+        *,
+        top: int | None = 5,
+        shape: str = "",
+        analyze: bool = False,
+        limits: Limits | None = None,
         schema: Schema | None = None,
-    ) -> Plans:  # fmt: skip
+    ) -> Plans:
         """The plans of the statements that take most time, from a database. Only read: see `askless
         plan --help`.
 
@@ -200,9 +206,13 @@ class Capture(Traffic):
         )
 
     def indexes(
-        self, db: str | None = None, *, schema: Schema | None = None, limits: Limits | None = None,
+        self,
+        db: str | None = None,
+        *,
+        schema: Schema | None = None,
+        limits: Limits | None = None,
         proving: Progress | None = None,
-    ) -> documents.IndexesDocument:  # fmt: skip
+    ) -> documents.IndexesDocument:
         """One set of indexes for all that the capture asks, as `askless indexes` prints it."""
         from askless.reports.indexes import indexes
 
@@ -215,9 +225,15 @@ class Capture(Traffic):
         return compare(self.path, after.path)
 
     def report(
-        self, *, db: str | None = None, schema: str | os.PathLike[str] | None = None, before: Capture | None = None,
-        network_latency_ms: float = 0.0, limits: Limits | None = None, progress: Progress = quiet,
-    ) -> documents.ReportDocument:  # fmt: skip
+        self,
+        *,
+        db: str | None = None,
+        schema: str | os.PathLike[str] | None = None,
+        before: Capture | None = None,
+        network_latency_ms: float = 0.0,
+        limits: Limits | None = None,
+        progress: Progress = quiet,
+    ) -> documents.ReportDocument:
         """All that is reported of the capture, as `askless report` writes it."""
         from askless.reports.report import ReportOptions, report
 

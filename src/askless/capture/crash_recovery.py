@@ -88,9 +88,22 @@ def slots_of(data: bytes) -> Iterator[tuple[Any, ...]]:
                 else:
                     names = ()
                 yield (
-                    request, text, start, duration, rows, place, connection // 2, "", bool(connection % 2), load, thread,
-                    None, 0, names, values,
-                )  # fmt: skip
+                    request,
+                    text,
+                    start,
+                    duration,
+                    rows,
+                    place,
+                    connection // 2,
+                    "",
+                    bool(connection % 2),
+                    load,
+                    thread,
+                    None,
+                    0,
+                    names,
+                    values,
+                )
             elif kind == b"\x02":
                 yield marshal.loads(held[1:])
         except (ValueError, TypeError, EOFError):
@@ -167,7 +180,8 @@ def _finish_one(capture: Path, tail: Path) -> int:
     if addition.queries:
         addition.line(
             events.Note(
-                f"the program was killed: {plural(addition.queries, 'query')} were recovered from its crash buffer, without rows fetched later"
+                f"the program was killed: {plural(addition.queries, 'query')} were recovered from "
+                "its crash buffer, without rows fetched later"
             )
         )
     if _omits(reader):

@@ -241,7 +241,8 @@ class Feed:
         if event.version > events.VERSION:
             raise AskLessError(
                 "capture-newer",
-                f"{self.path} is written in version {event.version} of the capture format; this Ask Less reads up to "
+                f"{self.path} is written in version {event.version} of the capture format; this "
+                "Ask Less reads up to "
                 f"version {events.VERSION}",
                 "upgrade Ask Less: pip install --upgrade ask-less",
             )

@@ -40,9 +40,16 @@ class SamplingWriter(CaptureWriter):
     """See the module. A `Receiver`, as its base is."""
 
     def __init__(  # noqa: PLR0913  (its base's, and one more)
-        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0,
-        unseen: tuple[str, ...] = (), sparing: SamplingRules = SamplingRules(),  # noqa: B008  (frozen)
-    ) -> None:  # fmt: skip
+        self,
+        path: Path,
+        recorder: str,
+        system: str,
+        program: str = "",
+        started_unix_s: float = 0.0,
+        clock_ns: int = 0,
+        unseen: tuple[str, ...] = (),
+        sparing: SamplingRules = SamplingRules(),  # noqa: B008  (frozen)
+    ) -> None:
         self._sparing = sparing
         self._threshold = (1 << _RANDOM_BITS) // sparing.sample
         self._segment = (

@@ -22,7 +22,8 @@ from askless.core.sql.credentials import cleaned
 
 # What a line has of each query, in the order in which it is taken.
 _fields_of = attrgetter(
-    "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns", "digest", "connection",
+    "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns",
+    "digest", "connection",
     "in_transaction", "thread", "parameters", "sample", "server_fields", "uses",
 )  # fmt: skip
 
@@ -43,17 +44,29 @@ class CaptureWriter:
     """
 
     def __init__(
-        self, path: Path, recorder: str, system: str, program: str = "", started_unix_s: float = 0.0, clock_ns: int = 0,
+        self,
+        path: Path,
+        recorder: str,
+        system: str,
+        program: str = "",
+        started_unix_s: float = 0.0,
+        clock_ns: int = 0,
         unseen: tuple[str, ...] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.path = path
         self.system = system
         self._harmless: set[str] = set()  # texts that carry no password
         self._open: dict[int, int] = {}  # requests -> how many queries each has so far
         self._header = events.Capture(
-            format=events.FORMAT, version=events.VERSION, recorder=recorder, pid=os.getpid(), program=program,
-            started_unix_s=started_unix_s, clock_ns=clock_ns, unseen=unseen,
-        )  # fmt: skip
+            format=events.FORMAT,
+            version=events.VERSION,
+            recorder=recorder,
+            pid=os.getpid(),
+            program=program,
+            started_unix_s=started_unix_s,
+            clock_ns=clock_ns,
+            unseen=unseen,
+        )
         self._begin()
 
     def _begin(self) -> None:
@@ -109,8 +122,26 @@ class CaptureWriter:
             return
         events_seen = list(map(self._without_credentials, events_seen))
         numbered = [self._text(event) for event in events_seen]
-        (durations, rows, sizes, places, loads, widths, errors, batches, plans, starts, digests, connections, inside, threads,
-         parameters, samples, hints, uses) = zip(*map(_fields_of, events_seen), strict=True)  # fmt: skip
+        (
+            durations,
+            rows,
+            sizes,
+            places,
+            loads,
+            widths,
+            errors,
+            batches,
+            plans,
+            starts,
+            digests,
+            connections,
+            inside,
+            threads,
+            parameters,
+            samples,
+            hints,
+            uses,
+        ) = zip(*map(_fields_of, events_seen), strict=True)
         self._line(
             events.Queries(
                 request=request,

@@ -20,7 +20,8 @@ if TYPE_CHECKING:
 
 # Modules of the standard library that nearly every program imports: not worth a word.
 _EVERYWHERE = {
-    "threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest", "time", "asyncio", "smtplib", "subprocess",
+    "threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest", "time",
+    "asyncio", "smtplib", "subprocess",
 }  # fmt: skip
 FILES, PROGRAM = "files", "program"
 EXAMPLES = """  askless capture app -o calls -- python app.py                 record until you press Ctrl-C
@@ -194,7 +195,8 @@ def tell(named: Path, folder: Path, nothing: str) -> None:
         processes = {report.header.pid for report in reports if report.header is not None}
         files = f" in {len(processes)} processes" if len(processes) > 1 else ""
         notices.note(
-            f"Recorded {plural(queries, 'query')} of {plural(sum(kinds.values()), 'request')}{files} in {named} ({size(written)})."
+            f"Recorded {plural(queries, 'query')} of "
+            f"{plural(sum(kinds.values()), 'request')}{files} in {named} ({size(written)})."
         )
     else:
         notices.note(f"askless: nothing was recorded in {named}: {nothing}")

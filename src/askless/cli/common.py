@@ -166,7 +166,8 @@ def add_database(parser: argparse.ArgumentParser, required: bool = False) -> Non
         "--db",
         metavar="URL",
         required=required,
-        help="the database: sqlite:///harbour.db, postgresql://user@host/name, mariadb://user@host/name; it is only read",
+        help="the database: sqlite:///harbour.db, postgresql://user@host/name, "
+        "mariadb://user@host/name; it is only read",
     )
 
 
@@ -209,7 +210,8 @@ def add_lock_budget(parser: argparse.ArgumentParser) -> None:
         "--lock-budget",
         metavar="TIME",
         default=LOCK_BUDGET,
-        help=f"with --index on PostgreSQL: release the table lock after others wait this long (default: {LOCK_BUDGET})",
+        help="with --index on PostgreSQL: release the table lock after others wait this long "
+        f"(default: {LOCK_BUDGET})",
     )
 
 

@@ -26,8 +26,10 @@ EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --only-build          only the database and the application"""
 
 PAGES = (
-    "/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels", "/vessels/H00042",
-    "/calls/files?first=29861&last=29900", "/vessels/busiest", "/calls/history?page=500&after=25000", "/clearances/77/ask",
+    "/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels",
+    "/vessels/H00042",
+    "/calls/files?first=29861&last=29900", "/vessels/busiest",
+    "/calls/history?page=500&after=25000", "/clearances/77/ask",
     "/calls/29990/manifest/check?goods=tea,wool,wine,cocoa,grain", "/log",
 )  # fmt: skip
 TWIN_PAGES = ("/calls/due", "/berths", "/inspections")
@@ -55,12 +57,14 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--django",
         action="store_true",
-        help="run three pages of the office under Django instead, next to the same pages under SQLAlchemy",
+        help="run three pages of the office under Django instead, next to the same pages under "
+        "SQLAlchemy",
     )
     parser.add_argument(
         "--relay",
         metavar="URL",
-        help="run two pages of the office in JavaScript instead and record them through a relay; URL is an empty PostgreSQL database",
+        help="run two pages of the office in JavaScript instead and record them through a relay; "
+        "URL is an empty PostgreSQL database",
     )
     parser.set_defaults(run=run)
 
@@ -101,7 +105,8 @@ def run(options: argparse.Namespace) -> int:
     else:
         _run_all(application, url, out, options.repeat)
     notices.note(
-        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: compare its code with the findings."
+        f"\nDone in {time.monotonic() - started:.0f} s. Everything is in {out}: compare its code "
+        "with the findings."
     )
     return 0
 
@@ -204,10 +209,17 @@ def build(out: Path) -> Path:
     if not database.exists():
         notices.progress("building the harbour office's database")
         product = subprocess.run(
-            [sys.executable, "-c", "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))",
-             f"sqlite:///{database.resolve()}"],
-            cwd=out / "harbour", capture_output=True, text=True, check=False,
-        )  # fmt: skip
+            [
+                sys.executable,
+                "-c",
+                "import sys, data, sqlalchemy; data.fill(sqlalchemy.create_engine(sys.argv[1]))",
+                f"sqlite:///{database.resolve()}",
+            ],
+            cwd=out / "harbour",
+            capture_output=True,
+            text=True,
+            check=False,
+        )
         notices.progress_done()
         if product.returncode:
             database.unlink(missing_ok=True)
@@ -268,6 +280,10 @@ def _visit(
     source = sources.load("app")
     values = {option.name: option.default for option in source.options}
     values |= {
-        "program": [sys.executable, *program], "visit": urls, "repeat": times, "strict_route": [], "variables": variables,
-    }  # fmt: skip
+        "program": [sys.executable, *program],
+        "visit": urls,
+        "repeat": times,
+        "strict_route": [],
+        "variables": variables,
+    }
     capture.record(source, values, folder)

@@ -88,10 +88,18 @@ def run(options: argparse.Namespace) -> int:
     from askless.reports import findings
     from askless.reports.loading import refuse_damage
 
-    document = read(options.capture, values=options.values).findings(
-        route=options.route, patterns=options.pattern, with_accepted=options.accepted or options.show is not None,
-        db=options.db, schema=options.schema, network_latency_ms=milliseconds_of(options.network_latency),
-    ).document  # fmt: skip
+    document = (
+        read(options.capture, values=options.values)
+        .findings(
+            route=options.route,
+            patterns=options.pattern,
+            with_accepted=options.accepted or options.show is not None,
+            db=options.db,
+            schema=options.schema,
+            network_latency_ms=milliseconds_of(options.network_latency),
+        )
+        .document
+    )
     if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)
     variant = "each" if options.each else "all" if options.all else ""

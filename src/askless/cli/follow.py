@@ -25,7 +25,8 @@ def add_follow(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--follow",
         action="store_true",
-        help="show it again whenever the capture grows, until Ctrl-C; with JSON, one document per line",
+        help="show it again whenever the capture grows, until Ctrl-C; with JSON, one document per "
+        "line",
     )
 
 

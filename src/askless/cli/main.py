@@ -82,7 +82,8 @@ def make_parser(only: str | None = "") -> argparse.ArgumentParser:
 
     parser = argparse.ArgumentParser(
         prog="askless",
-        description="Shows the SQL that an application sends per request, finds wasteful queries, and tests the fix.",
+        description="Shows the SQL that an application sends per request, finds wasteful queries, "
+        "and tests the fix.",
         epilog=EPILOG,
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
@@ -172,7 +173,8 @@ def _recover(options: argparse.Namespace) -> None:
                 from askless.output import notices
 
                 notices.note(
-                    f"note: recovered {spans} spans that a killed receiver had acknowledged; added them to {path}"
+                    f"note: recovered {spans} spans that a killed receiver had acknowledged; "
+                    f"added them to {path}"
                 )
 
 

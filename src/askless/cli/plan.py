@@ -47,7 +47,8 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--request",
         metavar="REQUEST",
-        help="the queries of this request: its name, or its number in the list just shown (requests --each)",
+        help="the queries of this request: its name, or its number in the list just shown "
+        "(requests --each)",
     )
     parser.add_argument(
         "--query",
@@ -58,7 +59,8 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--analyze",
         action="store_true",
-        help="run the statements to measure each step (SELECT only, in a read-only transaction with a time limit)",
+        help="run the statements to measure each step (SELECT only, in a read-only transaction "
+        "with a time limit)",
     )
     parser.add_argument(
         "--values", action="store_true", help="show literals in statements; they may be private"
@@ -70,7 +72,8 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--file",
         metavar="PLAN",
-        help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON, table or tree; - reads standard input",
+        help="a saved plan: PostgreSQL's text or JSON, MariaDB's or MySQL's JSON, table or tree; "
+        "- reads standard input",
     )
     add_server(parser)
     add_json(parser)
@@ -91,8 +94,10 @@ def _live(options: argparse.Namespace) -> PlanDocument:
 
     if options.db is None and (options.capture is None or options.sql is not None):
         raise AskLessError(
-            "no-database", "a plan comes from a database or from a file", "name a database with --db, or a saved plan with --file"
-        )  # fmt: skip
+            "no-database",
+            "a plan comes from a database or from a file",
+            "name a database with --db, or a saved plan with --file",
+        )
     check_subject(options.capture, options.sql, "what-to-explain", "plan")
     if options.db is None:
         return _recorded(options)
@@ -100,10 +105,18 @@ def _live(options: argparse.Namespace) -> PlanDocument:
     if options.sql is None and options.request is None:
         from askless.api.captures import read
 
-        return read(options.capture, values=options.values).plans(
-            options.db, top=options.top, shape=options.shape, analyze=options.analyze, limits=limits,
-            schema=saved_schema(options.schema),
-        ).document  # fmt: skip
+        return (
+            read(options.capture, values=options.values)
+            .plans(
+                options.db,
+                top=options.top,
+                shape=options.shape,
+                analyze=options.analyze,
+                limits=limits,
+                schema=saved_schema(options.schema),
+            )
+            .document
+        )
     wish = plan.PlanOptions(
         options.analyze, options.values or options.sql is not None, saved_schema(options.schema)
     )

@@ -80,9 +80,13 @@ def run(options: argparse.Namespace) -> int:
         delivery.check_target(options.out, "report")
     limits = limits_of(options.timeout, trusted=options.trust_function)
     document = read(options.capture, values=options.values).report(
-        db=options.db, schema=options.schema, before=read(options.compare) if options.compare is not None else None,
-        network_latency_ms=milliseconds_of(options.network_latency), limits=limits, progress=notices.progress,
-    )  # fmt: skip
+        db=options.db,
+        schema=options.schema,
+        before=read(options.compare) if options.compare is not None else None,
+        network_latency_ms=milliseconds_of(options.network_latency),
+        limits=limits,
+        progress=notices.progress,
+    )
     if options.json:
         show(document, json=True)
     if options.out is not None:

@@ -50,13 +50,15 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--synthetic-rows",
         action="store_true",
-        help="with --before and --after: also compare on private copies with synthetic rows (no children, NULL, ties, empty "
+        help="with --before and --after: also compare on private copies with synthetic rows (no "
+        "children, NULL, ties, empty "
         "tables)",
     )
     parser.add_argument(
         "--use-copies",
         action="store_true",
-        help="with --index on PostgreSQL: use temporary copies of the tables, which locks nothing (other databases always do)",
+        help="with --index on PostgreSQL: use temporary copies of the tables, which locks nothing "
+        "(other databases always do)",
     )
     parser.add_argument(
         "--finding",

@@ -57,8 +57,10 @@ def report(error: BaseException) -> int:
         traceback.print_exception(error)
     detail = one_line(str(error), 200)
     sys.stderr.write(
-        f"askless: internal error: {type(error).__name__}{': ' + detail if detail else ''} ({_place(error.__traceback__)})\n"
-        f"  nothing was judged; please report it with the traceback that {VARIABLE}=1 prints ({safe(askless.__version__)})\n"
+        f"askless: internal error: {type(error).__name__}{': ' + detail if detail else ''} "
+        f"({_place(error.__traceback__)})\n"
+        f"  nothing was judged; please report it with the traceback that {VARIABLE}=1 prints "
+        f"({safe(askless.__version__)})\n"
     )
     return EXIT_CODE
 

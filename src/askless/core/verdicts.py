@@ -50,7 +50,8 @@ def timed(ratio: Ratio, undecided: str = "no measurable difference", after: str 
         return Verdict(outcome, f"faster: ×{ratio.value:.2f} ({interval})")
     return Verdict(
         outcome,
-        f"slower: takes ×{1 / ratio.value:.2f} of the time{after} ({interval} for before over after)",
+        f"slower: takes ×{1 / ratio.value:.2f} of the time{after} ({interval} for before over "
+        "after)",
     )
 
 

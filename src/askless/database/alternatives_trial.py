@@ -69,13 +69,22 @@ def try_alternatives(
     promises = [Promise.SAME, *(alternative.promise for alternative in alternatives.others)]
     products = [
         TrialAlternative(
-            name, text, 1, taken, len(rows), bytes_of(rows), ratio_of_turns(times[0], taken) if place else None,
-            lacking.text if lacking is not None else "", lacking.cause if lacking is not None else "", note, str(promise),
+            name,
+            text,
+            1,
+            taken,
+            len(rows),
+            bytes_of(rows),
+            ratio_of_turns(times[0], taken) if place else None,
+            lacking.text if lacking is not None else "",
+            lacking.cause if lacking is not None else "",
+            note,
+            str(promise),
         )
         for place, (name, text, taken, (_, rows), lacking, note, promise) in enumerate(
             zip(names, texts, times, results, differences, notes, promises, strict=True)
         )
-    ]  # fmt: skip
+    ]
     return FindingTrial(system, alternatives.route, alternatives.request, 1, 1, tuple(products))
 
 

@@ -16,7 +16,10 @@ from askless.core.errors import AskLessError
 from askless.core.systems import Meaning, called, system_of
 from askless.database.servers import SERVERS, Limits, server_of
 
-EXAMPLE = "sqlite:///harbour.db, postgresql://harbour@127.0.0.1/harbour or mariadb://harbour@127.0.0.1/harbour"
+EXAMPLE = (
+    "sqlite:///harbour.db, postgresql://harbour@127.0.0.1/harbour or "
+    "mariadb://harbour@127.0.0.1/harbour"
+)
 PASSWORD = "ASKLESS_DB_PASSWORD"
 
 

@@ -46,7 +46,8 @@ def native(value: Value, system: str) -> Any:
     if kind.startswith("cut "):
         raise AskLessError(
             "value-cut",
-            f"a value of this query ({kind.removeprefix('cut ')}) was too long to be stored completely in the capture",
+            f"a value of this query ({kind.removeprefix('cut ')}) was too long to be stored "
+            "completely in the capture",
             "give the statement with --sql and its values with --parameters",
         )
     try:
@@ -86,8 +87,10 @@ def _timedelta(text: str) -> timedelta:
 
 _READ: dict[str, Any] = {
     "bytes": bytes.fromhex,
-    "datetime": datetime.fromisoformat, "date": date.fromisoformat, "time": time.fromisoformat, "Decimal": Decimal,
-    "UUID": UUID, "float": float, "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str, "str": str,
+    "datetime": datetime.fromisoformat, "date": date.fromisoformat, "time": time.fromisoformat,
+    "Decimal": Decimal,
+    "UUID": UUID, "float": float, "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str,
+    "str": str,
 }  # fmt: skip
 
 
@@ -123,7 +126,8 @@ def bound(
     if lacking:
         raise AskLessError(
             "cant-run",
-            f"the statement has {lacking} {'placeholder' if lacking == 1 else 'placeholders'} without a value",
+            f"the statement has {lacking} {'placeholder' if lacking == 1 else 'placeholders'} "
+            "without a value",
             "write values into it, or give them: --parameters '[1, \"due\"]'",
         )
     formatted = any(slot.placeholder and slot.text.startswith("%") for slot in slots)

@@ -143,9 +143,14 @@ def _clause(column: str, operator: str, mark: str, count: int) -> str:
 
 
 def kept_share(
-    connection: Connection, structure: Structure, parameters: Sequence[Value], names: Sequence[str], table: str,
-    predicates: Sequence[Predicate], rows: int,
-) -> float | None:  # fmt: skip
+    connection: Connection,
+    structure: Structure,
+    parameters: Sequence[Value],
+    names: Sequence[str],
+    table: str,
+    predicates: Sequence[Predicate],
+    rows: int,
+) -> float | None:
     """The share of a table's rows that these conditions keep with these values; None if it can't be
     measured.
     """

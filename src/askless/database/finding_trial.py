@@ -135,11 +135,19 @@ def try_finding(
         system = server_of(connection).system(connection)
     products = [
         TrialAlternative(
-            alternative.name, alternative.sql, len(alternative.queries), taken, alternative.rows, alternative.bytes,
-            ratio_of_turns(times[0], taken) if place else None, alternative.difference, alternative.cause, alternative.note,
+            alternative.name,
+            alternative.sql,
+            len(alternative.queries),
+            taken,
+            alternative.rows,
+            alternative.bytes,
+            ratio_of_turns(times[0], taken) if place else None,
+            alternative.difference,
+            alternative.cause,
+            alternative.note,
         )
         for place, (alternative, taken) in enumerate(zip(alternatives, times, strict=True))
-    ]  # fmt: skip
+    ]
     return FindingTrial(
         system,
         replay.route,

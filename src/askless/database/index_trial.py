@@ -92,7 +92,8 @@ def _tables(statements: Sequence[TriedStatement], backend: str) -> tuple[str, ..
     if named and not system_of(backend).named_schemas:
         raise AskLessError(
             "schema-named",
-            f"the statement names a schema ({named[0]}), but the trial uses copies in another place",
+            f"the statement names a schema ({named[0]}), but the trial uses copies in another "
+            "place",
             "remove the schema and name it in --db",
         )
     return tuple(dict.fromkeys(name for tree in trees for name in tables_in(tree)))
@@ -156,9 +157,17 @@ def try_index(
             progress("measuring with the index")
             measured.append(_measure(twins, query, index.name, control, limits))
         return IndexTrial(
-            system, ddl, index.name, built.build_ms, built.size_bytes, twins.where, built.caution, tuple(measured),
-            twins.cleaned, *twins.locked(),
-        )  # fmt: skip
+            system,
+            ddl,
+            index.name,
+            built.build_ms,
+            built.size_bytes,
+            twins.where,
+            built.caution,
+            tuple(measured),
+            twins.cleaned,
+            *twins.locked(),
+        )
 
 
 class _Control(msgspec.Struct, frozen=True):

@@ -24,10 +24,12 @@ def reflect(connection: Connection) -> Schema:
         inspector = sqlalchemy.inspect(connection)
         names = inspector.get_table_names()
         results = {
-            "columns": inspector.get_multi_columns(), "indexes": inspector.get_multi_indexes(),
-            "keys": inspector.get_multi_unique_constraints(), "primary": inspector.get_multi_pk_constraint(),
+            "columns": inspector.get_multi_columns(),
+            "indexes": inspector.get_multi_indexes(),
+            "keys": inspector.get_multi_unique_constraints(),
+            "primary": inspector.get_multi_pk_constraint(),
             "foreign": inspector.get_multi_foreign_keys(),
-        }  # fmt: skip
+        }
     parts = {
         what: {name: value for (_, name), value in by_table.items()}  # type: ignore[attr-defined]
         for what, by_table in results.items()
@@ -66,8 +68,12 @@ def _table(
         name=name,
         columns=tuple(
             TableColumn(
-                c["name"], str(c["type"]), bool(c.get("nullable", True)), size.widths.get(c["name"]), size.distinct.get(c["name"]),
-                size.correlations.get(c["name"])
+                c["name"],
+                str(c["type"]),
+                bool(c.get("nullable", True)),
+                size.widths.get(c["name"]),
+                size.distinct.get(c["name"]),
+                size.correlations.get(c["name"]),
             )
             for c in parts["columns"] or ()
         ),
@@ -79,7 +85,7 @@ def _table(
         indexes=tuple(indexes),
         rows=size.rows,
         bytes=size.bytes,
-    )  # fmt: skip
+    )
 
 
 def _index(index: Any, kind: str) -> Index:

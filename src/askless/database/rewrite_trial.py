@@ -196,7 +196,10 @@ def try_rewrite(
         )
 
 
-_ROUNDED = "sums of floating-point numbers differ in their last digits, as expected when the order of addition changes"
+_ROUNDED = (
+    "sums of floating-point numbers differ in their last digits, as expected when the order of "
+    "addition changes"
+)
 
 
 def _rounded_only(
@@ -229,9 +232,10 @@ def _harder(
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named:
         raise AskLessError(
-            "no-copies", f"the statement names a schema ({named[0]}), so a copy can't replace the table",
+            "no-copies",
+            f"the statement names a schema ({named[0]}), so a copy can't replace the table",
             "remove the schema or --synthetic-rows",
-        )  # fmt: skip
+        )
     done: list[str] = []
     with copies(url, limits, tables) as (connection, schema):
         for planting in plantings(schema, tables, _used(pairs[0])):
@@ -300,7 +304,10 @@ def _query(
     try:
         return query_of(connection, text, parameters, names)
     except AskLessError as error:
-        remedy = "give values with --parameters, or use a capture that contains the statement of --before"
+        remedy = (
+            "give values with --parameters, or use a capture that contains the statement of "
+            "--before"
+        )
         raise AskLessError(error.slug, f"--{which}: {error.message}", remedy) from None
 
 

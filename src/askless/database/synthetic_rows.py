@@ -54,9 +54,11 @@ def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Co
         lacking = next((name for name, table in known.items() if table is None), None)
         if lacking is not None:
             raise AskLessError(
-                "no-copies", f"{lacking} is not a table of this database, so synthetic rows can't be added to a copy",
+                "no-copies",
+                f"{lacking} is not a table of this database, so synthetic rows can't "
+                "be added to a copy",
                 "omit --synthetic-rows",
-            )  # fmt: skip
+            )
         server_of(connection).allow_copies(connection)
         copied = _parents_first([table for table in known.values() if table is not None])
         for table in copied:
@@ -116,9 +118,12 @@ def _parents_first(tables: list[Table]) -> list[Table]:
     while tables:
         names = {table.name.lower() for table in tables}
         free = [
-            table for table in tables
-            if not any(key.table.lower() in names - {table.name.lower()} for key in table.foreign_keys)
-        ] or tables[:1]  # fmt: skip
+            table
+            for table in tables
+            if not any(
+                key.table.lower() in names - {table.name.lower()} for key in table.foreign_keys
+            )
+        ] or tables[:1]
         results += free
         tables = [table for table in tables if table not in free]
     return results

@@ -18,9 +18,14 @@ EXECUTIONS_MOST = 4  # whose values are looked at
 
 
 def statement_of(
-    connection: Connection | None, schema: Schema, digest: str, structure: Structure, executions: Sequence[Sequence[Value]],
-    names: Sequence[str], weight_ms: float,
-) -> Statement:  # fmt: skip
+    connection: Connection | None,
+    schema: Schema,
+    digest: str,
+    structure: Structure,
+    executions: Sequence[Sequence[Value]],
+    names: Sequence[str],
+    weight_ms: float,
+) -> Statement:
     """A shape for the advisor: what its conditions keep is the mean over some executions' values.
 
     Without a connection nothing is measured.

@@ -71,7 +71,8 @@ class Cluster:
         except (OSError, TimeoutError, ValueError, RuntimeError, AssertionError) as error:
             raise AskLessError(
                 "cluster-away",
-                f"there is no Dask scheduler at {self._wish.cluster}: {error or type(error).__name__}",
+                f"there is no Dask scheduler at {self._wish.cluster}: "
+                f"{error or type(error).__name__}",
                 "use an address such as: --cluster tcp://127.0.0.1:8786",
             ) from None
 

@@ -58,7 +58,8 @@ def saving(finding: Finding) -> str:
     cost = finding.cost
     if cost.avoidable:
         return (
-            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} ms, {percent(cost.share)} of "
+            f"saves about {plural(cost.avoidable, 'query')} and {milliseconds(cost.saving_ms)} "
+            f"ms, {percent(cost.share)} of "
             f"the request ({milliseconds(cost.database_ms)} ms in the database)"
         )
     parts = []
@@ -161,7 +162,10 @@ def nothing_found(document: documents.FindingsDocument) -> str:
     """What to say where there is no finding."""
     if document.hidden:
         return "No findings match the filters."
-    return f"No findings in {plural(document.requests, 'request')} and {plural(document.queries, 'query')}."
+    return (
+        f"No findings in {plural(document.requests, 'request')} and "
+        f"{plural(document.queries, 'query')}."
+    )
 
 
 def weights(edits: Sequence[Edit]) -> str:
@@ -184,7 +188,8 @@ def remarks(document: documents.FindingsDocument) -> list[str]:
     if document.accepted:
         them = "it" if len(document.accepted) == 1 else "them"
         lines.append(
-            f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; use --accepted to show {them}."
+            f"{plural(len(document.accepted), 'finding')} accepted in askless.toml; use "
+            f"--accepted to show {them}."
         )
     return lines
 
@@ -194,4 +199,8 @@ def all_of(document: documents.RequestsDocument) -> str:
     queries, spent = document.estimated_queries, document.estimated_database_ms
     off = f" ± {queries.margin:,.0f}" if queries.margin >= 0.5 else ""
     off_ms = f" ± {milliseconds(spent.margin)}" if spent.margin else ""
-    return f"{plural(document.total_requests, 'request')}; recorded {document.requests:,}. Estimated: {queries.value:,.0f}{off} queries, {milliseconds(spent.value)}{off_ms} ms (95 %)"
+    return (
+        f"{plural(document.total_requests, 'request')}; recorded {document.requests:,}. "
+        f"Estimated: {queries.value:,.0f}{off} queries, {milliseconds(spent.value)}{off_ms} ms "
+        "(95 %)"
+    )

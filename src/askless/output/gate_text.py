@@ -93,8 +93,14 @@ def spread(value: documents.TimeSpread | None, quartiles: bool = True) -> str:
 def drift(document: documents.CompareDocument) -> str:
     """How far routes moved that ask the same on both sides."""
     if document.variation is None:
-        return "No unchanged route has enough requests on both sides, so the variation between runs is unknown."
-    return f"Unchanged routes varied by up to ×{document.variation:.2f} between runs; smaller changes are ignored."
+        return (
+            "No unchanged route has enough requests on both sides, so the variation between runs "
+            "is unknown."
+        )
+    return (
+        f"Unchanged routes varied by up to ×{document.variation:.2f} between runs; smaller "
+        "changes are ignored."
+    )
 
 
 def moved(row: documents.CompareRow) -> bool:

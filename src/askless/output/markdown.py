@@ -106,9 +106,12 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
     if lines:
         blocks.append("\n\n".join(map(plain, lines)))
     return fitting(
-        blocks, lambda omitted: f"… and {omitted:,} {more} more omitted for lack of space: "
-        f"{code(f'askless findings {document.capture} --all')}"
-    )  # fmt: skip
+        blocks,
+        lambda omitted: (
+            f"… and {omitted:,} {more} more omitted for lack of space: "
+            f"{code(f'askless findings {document.capture} --all')}"
+        ),
+    )
 
 
 def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDocument) -> str:
@@ -125,7 +128,8 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
         caller = finding_text.caller_apart(finding, document.findings)
         called = f", called at {code(finding_text.place(caller))}" if caller is not None else ""
         points.append(
-            f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): {plain(finding.summary)}{where}{called}"
+            f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): "
+            f"{plain(finding.summary)}{where}{called}"
         )
     return "\n\n".join([*filter(None, lines), "\n".join(points)])
 
@@ -145,7 +149,8 @@ def _one(finding: Finding, document: documents.FindingsDocument) -> str:
     where = code(finding_text.first_line(finding)) if finding.lines else ""
     saves = finding_text.saving(finding)
     lines = [
-        f"#### {finding.severity}: {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}{accepted}",
+        f"#### {finding.severity}: {plain(finding.pattern)} on {code(finding.route)}, "
+        f"{code(finding.key)}{accepted}",
         plain(finding.title),
         where,
         plain(f"{saves}; evidence: {finding.evidence}") if saves else "",
@@ -163,7 +168,10 @@ def _alternatives(finding: Finding) -> str:
 
 
 def _story(finding: Finding) -> list[str]:
-    head = f"### {finding.severity}: {plain(finding_text.kind(finding))} on {code(finding.route)}, {code(finding.key)}"
+    head = (
+        f"### {finding.severity}: {plain(finding_text.kind(finding))} on {code(finding.route)}, "
+        f"{code(finding.key)}"
+    )
     sites = [
         f"- {code(text) if line is not None else plain(text)}"
         for text, line in finding_text.places(finding)
@@ -238,7 +246,10 @@ def _again(document: documents.GateDocument) -> str:
 
 def _finding(finding: Finding) -> str:
     where = f"\n  {code(finding_text.at(finding.lines[0]))}" if finding.lines else ""
-    return f"- {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}: {plain(finding.title)}{where}"
+    return (
+        f"- {plain(finding.pattern)} on {code(finding.route)}, {code(finding.key)}: "
+        f"{plain(finding.title)}{where}"
+    )
 
 
 def compare(document: documents.CompareDocument) -> str:

@@ -86,13 +86,22 @@ def _spans(one: TimedRequest, findings: Sequence[Finding], values: bool) -> Iter
         given = _parameters(request.parameters[i]) if values else {}
         name = query.statement.split(None, 1)[0].upper()[:40] if query.statement else "query"
         yield _span(
-            (trace, _id(trace, query.number), root), name, CLIENT, (start_ns, start_ns + request.durations_ns[i]),
+            (trace, _id(trace, query.number), root),
+            name,
+            CLIENT,
+            (start_ns, start_ns + request.durations_ns[i]),
             {
-                "db.system.name": query.system, "db.query.text": query.statement, "db.response.returned_rows": query.rows,
-                "code.file.path": query.file, "code.line.number": query.line or None, "code.function.name": query.function,
-                "askless.shape": query.shape, **given,
-            }, query.error,
-        )  # fmt: skip
+                "db.system.name": query.system,
+                "db.query.text": query.statement,
+                "db.response.returned_rows": query.rows,
+                "code.file.path": query.file,
+                "code.line.number": query.line or None,
+                "code.function.name": query.function,
+                "askless.shape": query.shape,
+                **given,
+            },
+            query.error,
+        )
     start_ns, end_ns = request.start_ns + offset_ns, request.end_ns + offset_ns
     kind = CONSUMER if record.kind == "job" else SERVER
     span = _span((trace, root, ""), record.route, kind, (start_ns, end_ns), _of_request(record))
@@ -110,9 +119,15 @@ def _span(
 ) -> Json:
     """A span; `ids` are those of its trace, its own and its parent's."""
     span: Json = {
-        "traceId": ids[0], "spanId": ids[1], "parentSpanId": ids[2], "name": safe(name), "kind": kind,
-        "startTimeUnixNano": str(times_ns[0]), "endTimeUnixNano": str(max(times_ns)), "attributes": _attributes(known),
-    }  # fmt: skip
+        "traceId": ids[0],
+        "spanId": ids[1],
+        "parentSpanId": ids[2],
+        "name": safe(name),
+        "kind": kind,
+        "startTimeUnixNano": str(times_ns[0]),
+        "endTimeUnixNano": str(max(times_ns)),
+        "attributes": _attributes(known),
+    }
     if error:
         span["status"] = {"code": _ERROR, "message": safe(error)}
     return span
@@ -121,12 +136,17 @@ def _span(
 def _event(finding: Finding, at_ns: int) -> Json:
     advice = finding.advice[0] if finding.advice else None
     attributes = {
-        "askless.pattern": finding.pattern, "askless.finding": finding.key, "askless.severity": finding.severity,
-        "askless.evidence": finding.evidence, "askless.title": finding.title, "askless.saving": finding_text.saving(finding),
-        "askless.advice": advice.title if advice is not None else "", "askless.code": advice.code if advice is not None else "",
+        "askless.pattern": finding.pattern,
+        "askless.finding": finding.key,
+        "askless.severity": finding.severity,
+        "askless.evidence": finding.evidence,
+        "askless.title": finding.title,
+        "askless.saving": finding_text.saving(finding),
+        "askless.advice": advice.title if advice is not None else "",
+        "askless.code": advice.code if advice is not None else "",
         "code.file.path": finding.lines[0].file if finding.lines else "",
         "code.line.number": finding.lines[0].line or None if finding.lines else None,
-    }  # fmt: skip
+    }
     return {
         "timeUnixNano": str(at_ns),
         "name": f"askless: {finding.pattern}",

@@ -15,7 +15,10 @@ def executions(row: documents.PlanRow) -> str:
     """How often a statement was asked, and from where; '' for one that was typed."""
     if not row.queries:
         return ""
-    return f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in total, from {', '.join(row.routes[:3])}"
+    return (
+        f"{plural(row.queries, 'query')}, {milliseconds(row.total_ms)} ms in total, from "
+        f"{', '.join(row.routes[:3])}"
+    )
 
 
 def planning(row: documents.PlanRow) -> str:
@@ -81,10 +84,16 @@ def to_try(index: documents.IndexRow) -> Labelled:
     """What is to be known of an index for one statement."""
     writes = "no writes to the table in the capture"
     if index.writes:
-        writes = f"{plural(index.writes, 'write')} to {index.table} in the capture would each have to maintain it"
+        writes = (
+            f"{plural(index.writes, 'write')} to {index.table} in the capture would each have to "
+            "maintain it"
+        )
     effect = ""
     if index.rows_before is not None and index.rows_after is not None:
-        effect = f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of {number(index.rows_before)}"
+        effect = (
+            f"touches about {plural(index.rows_after, 'row')} of {index.table} instead of "
+            f"{number(index.rows_before)}"
+        )
         effect += " (estimate: the condition's selectivity is unknown)" if index.guessed else ""
     rows = [
         ("why", index.why),
@@ -125,7 +134,10 @@ def left_unread(document: documents.IndexesDocument) -> str:
     """What of the capture does not count."""
     if not document.unread:
         return ""
-    return f"{plural(document.unread, 'shape')} could not be parsed or use other tables; they are not included"
+    return (
+        f"{plural(document.unread, 'shape')} could not be parsed or use other tables; they are "
+        "not included"
+    )
 
 
 REDUNDANT = "Redundant: a longer index starts with the same columns"
@@ -136,7 +148,10 @@ def unasked(document: documents.IndexesDocument) -> str:
     """How many indexes that look redundant are not judged."""
     if not document.unjudged_indexes:
         return ""
-    return f"{plural(document.unjudged_indexes, 'index')} on tables that the capture never uses: not checked"
+    return (
+        f"{plural(document.unjudged_indexes, 'index')} on tables that the capture never uses: not "
+        "checked"
+    )
 
 
 def bare_key(key: documents.BareForeignKey) -> str:

@@ -158,9 +158,15 @@ def _gate(document: documents.GateDocument, files: Files) -> list[Json]:
 
 
 def _limit(row: documents.GateRow) -> Json:
-    text = f"{row.route}: {gate_text.seen(row)}, limit {gate_text.limit(row)}, exceeded by {gate_text.over_by(row)}"
+    text = (
+        f"{row.route}: {gate_text.seen(row)}, limit {gate_text.limit(row)}, exceeded by "
+        f"{gate_text.over_by(row)}"
+    )
     if row.source == "baseline":
-        text = f"{row.route}: {gate_text.seen(row)}, {gate_text.limit(row)}: exceeded by {gate_text.over_by(row)}"
+        text = (
+            f"{row.route}: {gate_text.seen(row)}, {gate_text.limit(row)}: exceeded by "
+            f"{gate_text.over_by(row)}"
+        )
     return {
         "ruleId": f"over-{row.source}",
         "level": "error",
@@ -202,7 +208,8 @@ def _rules(used: Iterable[str]) -> list[Json]:
                 "shortDescription": {"text": rule.title},
                 "fullDescription": {"text": rule.help},
                 "help": {
-                    "text": f"{rule.help}\n\nClean: {rule.clean}\n\nDetails: askless patterns {rule.id}"
+                    "text": f"{rule.help}\n\nClean: {rule.clean}\n\nDetails: askless patterns "
+                    f"{rule.id}"
                 },
                 "defaultConfiguration": {"level": LEVELS[rule.severity]},
             }
@@ -235,14 +242,25 @@ class Sarif:
         }
         run: Json = {
             "tool": {"driver": driver},
-            "originalUriBaseIds": {ROOT: {"description": {"text": "the project root: the folder with askless.toml or .git"}}},
+            "originalUriBaseIds": {
+                ROOT: {
+                    "description": {
+                        "text": "the project root: the folder with askless.toml or .git"
+                    }
+                }
+            },
             "columnKind": "unicodeCodePoints",
             "results": results,
-            "invocations": [{
-                "executionSuccessful": True,
-                "toolExecutionNotifications": [{"message": {"text": safe(note)}, "level": "note"} for note in document.notes],
-            }],
-        }  # fmt: skip
+            "invocations": [
+                {
+                    "executionSuccessful": True,
+                    "toolExecutionNotifications": [
+                        {"message": {"text": safe(note)}, "level": "note"}
+                        for note in document.notes
+                    ],
+                }
+            ],
+        }
         whole = {"$schema": SCHEMA, "version": "2.1.0", "runs": [run]}
         return msgspec.json.format(encoded(whole), indent=2) + b"\n"
 

@@ -141,9 +141,11 @@ def read(path: Path | None) -> Project:
         result = msgspec.convert(given, Project)
     except msgspec.ValidationError as error:
         raise AskLessError(
-            _SLUG, f"{path} is invalid: {error}",
-            "an [[accepted]] case has pattern, reason and until (a date); [[budgets]] have a route and limits; see docs/tests.md",
-        ) from None  # fmt: skip
+            _SLUG,
+            f"{path} is invalid: {error}",
+            "an [[accepted]] case has pattern, reason and until (a date); [[budgets]] have a "
+            "route and limits; see docs/tests.md",
+        ) from None
     _check(path, result)
     return msgspec.structs.replace(result, path=path)
 
@@ -212,9 +214,10 @@ def _check_budget(path: Path, budget: Budget) -> None:
             )
     if budget.allowed is None and all(getattr(budget, measure) is None for measure in MEASURES):
         raise _bad(
-            path, f"has a budget for {budget.route} without limits",
+            path,
+            f"has a budget for {budget.route} without limits",
             "name queries, rows, bytes, database_ms or allowed",
-        )  # fmt: skip
+        )
     try:
         limits = [budget.limit(measure) for measure in MEASURES]
     except ValueError as error:

@@ -209,9 +209,16 @@ def plan_record(row: documents.PlanRow) -> PlanRecord:
         observations += node.observations
         waiting += reversed(node.children)
     return PlanRecord(
-        row.sql, row.shape, row.routes, row.queries, row.total_ms, tuple(steps), tuple(observations),
-        tuple(index.ddl for index in row.indexes), row.error,
-    )  # fmt: skip
+        row.sql,
+        row.shape,
+        row.routes,
+        row.queries,
+        row.total_ms,
+        tuple(steps),
+        tuple(observations),
+        tuple(index.ddl for index in row.indexes),
+        row.error,
+    )
 
 
 class TimedRequest(msgspec.Struct):

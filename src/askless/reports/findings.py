@@ -80,7 +80,8 @@ def findings(
     """The findings of a capture, and the edits that fix them; `network_latency_ms` is added to each
     query.
 
-    If they depend on nothing but the capture, they are cached, and an unchanged capture is not read again.
+    If they depend on nothing but the capture, they are cached, and an unchanged capture is not read
+    again.
     Raises AskLessError: see the reading of captures.
     """
     rules = file.here()

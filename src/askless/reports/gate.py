@@ -33,7 +33,8 @@ def gate(
     if not project.budgets and baseline is None:
         raise AskLessError(
             "no-budgets",
-            f"nothing to check against: {project.path or file.FILE} has no [[budgets]], and no --baseline is named",
+            f"nothing to check against: {project.path or file.FILE} has no [[budgets]], and no "
+            "--baseline is named",
             f"propose budgets from this capture: askless gate {path} --propose >> {file.FILE}",
         )
     summary, notes = load(path, project=project)
@@ -49,7 +50,8 @@ def gate(
         if not compared.counts:
             raise AskLessError(
                 "other-application",
-                f"{baseline} and {path} have no routes in common: the baseline belongs to another application",
+                f"{baseline} and {path} have no routes in common: the baseline belongs to another "
+                "application",
                 "name a capture of the same pages",
             )
         judged.add(compared, notes_before)
@@ -131,7 +133,8 @@ def _by_budgets(
 def _unmet(project: Project, findings: Sequence[Finding]) -> list[str]:
     """Acceptances that no finding of the capture needs."""
     return [
-        f"accepted but no longer found: {case.pattern}{' on ' + case.route if case.route else ''} ({case.reason}); remove it"
+        f"accepted but no longer found: {case.pattern}{' on ' + case.route if case.route else ''} "
+        f"({case.reason}); remove it"
         for case in project.accepted
         if not any(case.fits(finding) for finding in findings)
     ]
@@ -146,8 +149,10 @@ def proposal(path: Path) -> str:
     summary, _ = load(path, project=project)
     findings = open_findings(summary, project.path).open
     lines = [
-        f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries of any request, rows and bytes with",
-        f"# {100 * (budgets.ROOM - 1):.0f} % of headroom, and the current patterns. Add database_ms = N to limit time.",
+        f"# Proposed by `askless gate --propose` from {escaped_line(path.name)}: the most queries "
+        "of any request, rows and bytes with",
+        f"# {100 * (budgets.ROOM - 1):.0f} % of headroom, and the current patterns. Add "
+        "database_ms = N to limit time.",
     ]
     known = {one.route for one in project.budgets}
     for one in budgets.propose(summary, findings):

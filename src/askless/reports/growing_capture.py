@@ -24,8 +24,13 @@ class GrowingCapture:
     """
 
     def __init__(
-        self, capture: Path, look: bool = True, values: bool = False, network_latency_ms: float = 0.0, schema: Schema | None = None
-    ) -> None:  # fmt: skip
+        self,
+        capture: Path,
+        look: bool = True,
+        values: bool = False,
+        network_latency_ms: float = 0.0,
+        schema: Schema | None = None,
+    ) -> None:
         files_of(capture)
         self._capture = capture
         self._project = here()

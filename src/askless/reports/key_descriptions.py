@@ -56,7 +56,8 @@ _KEYS = {
     "end_ms": "end, in milliseconds since the start of the request",
     "error": "the error; empty if there is none",
     "errors": "failed queries",
-    "estimated_database_ms": "time in the database of all requests, including those sampled out, in milliseconds",
+    "estimated_database_ms": "time in the database of all requests, including those sampled out, "
+    "in milliseconds",
     "estimated_queries": "queries of all requests, including those sampled out",
     "estimated_rows": "rows that the planner expects, per loop",
     "evidence": "how sure the finding is: traced, keyed or repeated",
@@ -222,7 +223,8 @@ _KEYS = {
     "type": "the column's type",
     "unique": "whether values are unique",
     "unit": "the planner's unit, which is not a time",
-    "unjudged_indexes": "indexes that look redundant on tables without queries; they are not judged",
+    "unjudged_indexes": "indexes that look redundant on tables without queries; they are not "
+    "judged",
     "unread": "shapes that could not be parsed or use unknown tables",
     "uses_index": "whether the plan uses the index",
     "value": "the value",

@@ -88,8 +88,10 @@ def _lumped(summary: Summary) -> list[str]:
     if not summary.lumped:
         return []
     return [
-        f"{plural(summary.lumped, 'query')} of statements beyond the first {SHAPES_MOST:,} of a route, or {TOTALS_MOST:,} of all "
-        "routes, are added up together: nothing is found in them. Values in table names or in routes make so many"
+        f"{plural(summary.lumped, 'query')} of statements beyond the first {SHAPES_MOST:,} of a "
+        f"route, or {TOTALS_MOST:,} of all "
+        "routes, are added up together: nothing is found in them. Values in table names or in "
+        "routes make so many"
     ]
 
 
@@ -157,7 +159,8 @@ def notes_of(files: list[FileReport]) -> tuple[str, ...]:
         notes += [f"{file.path.name}: {note}" for note in file.notes]
         if file.torn:
             notes.append(
-                f"{file.path.name}: the last line is torn (a crash does that); everything before it counts"
+                f"{file.path.name}: the last line is torn (a crash does that); everything before "
+                "it counts"
             )
     return (*dict.fromkeys(notes), *left_out_of(files))
 
@@ -174,14 +177,17 @@ def _by_options(files: list[FileReport], counts: Counts) -> Iterator[str]:
     if rates:
         share = " or ".join(f"1 of {rate:,}" for rate in rates)
         yield (
-            f"{share} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. Totals over the capture are "
+            f"{share} requests was kept, by chance; {plural(counts.by_chance, 'other')} counted. "
+            "Totals over the capture are "
             "scaled up to all of them: askless requests gives their error"
         )
     slower_ns = max((header.slower_ns for header in headers), default=0)
     if slower_ns:
         yield (
-            f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left out, with "
-            f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted in totals; all else is of the slow ones"
+            f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left "
+            "out, with "
+            f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted "
+            "in totals; all else is of the slow ones"
         )
     unclosed = sum(map(_may_omit_more, files))
     if unclosed:
@@ -189,11 +195,16 @@ def _by_options(files: list[FileReport], counts: Counts) -> Iterator[str]:
     more = sum(file.more for file in files)
     if more:
         most = max(header.at_most for header in headers)
-        yield f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} beyond that counted"
+        yield (
+            f"{plural(most, 'query')} of a request are kept at most: {plural(more, 'query')} "
+            "beyond that counted"
+        )
 
 
 def _evicted(files: list[FileReport]) -> Evicted:
-    """What was dropped for the limit of size. Each file of a process counts all of its earlier ones."""
+    """What was dropped for the limit of size. Each file of a process counts all of its earlier
+    ones.
+    """
     total = Evicted()
     by_process: dict[tuple[int, str], Evicted] = {}
     for file in files:
@@ -214,17 +225,20 @@ def left_out_of(files: list[FileReport]) -> list[str]:
     beyond = sum(file.beyond for file in files)
     if beyond:
         notes.append(
-            f"patterns are looked for in the first {LOOKED_MOST:,} queries of a request: {plural(beyond, 'query')} beyond that "
+            f"patterns are looked for in the first {LOOKED_MOST:,} queries of a request: "
+            f"{plural(beyond, 'query')} beyond that "
             "only added up"
         )
     if counts.stopped:
         notes.append(
-            f"{plural(counts.stopped, 'request')} came while recording was paused or the disk was full: nothing is known of them"
+            f"{plural(counts.stopped, 'request')} came while recording was paused or the disk was "
+            "full: nothing is known of them"
         )
     dropped = _evicted(files)
     if dropped.files:
         notes.append(
-            f"the capture is limited in size: {plural(dropped.files, 'file')} of its oldest gone, with "
+            f"the capture is limited in size: {plural(dropped.files, 'file')} of its oldest gone, "
+            "with "
             f"{plural(dropped.requests, 'request')} and {plural(dropped.queries, 'query')}"
         )
     return notes
@@ -256,7 +270,8 @@ def schema_file(path: Path) -> Schema:
     if not 1 <= document.version <= VERSION or document.format != "askless tables":
         raise AskLessError(
             "schema-unreadable",
-            f"{path} is {document.format!r} version {document.version}; this reads 'askless tables' up to version {VERSION}",
+            f"{path} is {document.format!r} version {document.version}; this reads 'askless "
+            f"tables' up to version {VERSION}",
             "make it again with: askless tables --db URL -o FILE",
         )
     return Schema(document.system, document.tables)

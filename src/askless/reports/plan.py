@@ -79,9 +79,10 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
         system, plan = plans.read_saved(text)
     except UnreadablePlan as error:
         raise AskLessError(
-            "plan-unreadable", f"{name}, line {error.line}: {error.reason}",
+            "plan-unreadable",
+            f"{name}, line {error.line}: {error.reason}",
             "paste the complete output of EXPLAIN; EXPLAIN (ANALYZE, BUFFERS) shows most",
-        ) from None  # fmt: skip
+        ) from None
     known = schema or Schema(system)
     observations = merged(
         observe(plan, None, known) if schema is not None else [], observe_measured(plan)
@@ -106,9 +107,14 @@ def read_saved(path: Path) -> str:
 
 
 def _explained(
-    connection: Connection, schema: Schema, subject: Subject, writes: advisor.Writes, wish: PlanOptions, limits: Limits,
+    connection: Connection,
+    schema: Schema,
+    subject: Subject,
+    writes: advisor.Writes,
+    wish: PlanOptions,
+    limits: Limits,
     problems: list[AskLessError],
-) -> documents.PlanRow:  # fmt: skip
+) -> documents.PlanRow:
     from askless.database import explaining
 
     structure = structure_of(subject.text, subject.system or schema.system)

@@ -138,7 +138,13 @@ def _row(one: _Ran, digest: str, wish: PlanOptions) -> documents.PlanRow:
     observations = merged(expected, observe_measured(plan, asks_one_row(structure, schema)))
     remark = f"the slowest of {one.plans:,} plans that were recorded" if one.plans > 1 else ""
     return documents.PlanRow(
-        sql=mask(one.text), shape=digest, routes=tuple(sorted(one.routes, key=lambda route: -one.routes[route])),
-        queries=one.queries, total_ms=one.total_ns / 1e6, plan=nodes_of(plan, schema, observations), indexes=(), error=error,
+        sql=mask(one.text),
+        shape=digest,
+        routes=tuple(sorted(one.routes, key=lambda route: -one.routes[route])),
+        queries=one.queries,
+        total_ms=one.total_ns / 1e6,
+        plan=nodes_of(plan, schema, observations),
+        indexes=(),
+        error=error,
         remark=remark,
-    )  # fmt: skip
+    )

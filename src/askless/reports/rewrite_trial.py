@@ -44,9 +44,12 @@ def rewrite_trial(
     remarks = []
     if trial.columns_before != trial.columns_after:
         remarks.append(
-            "the columns are named differently: " + ", ".join(trial.columns_before) + " before, "
-            + ", ".join(trial.columns_after) + " after; code that reads them by name will break"
-        )  # fmt: skip
+            "the columns are named differently: "
+            + ", ".join(trial.columns_before)
+            + " before, "
+            + ", ".join(trial.columns_after)
+            + " after; code that reads them by name will break"
+        )
     if result is not None and trial.sets > 1:
         remarks.append(
             f"the results differ for set {trial.differs_at} of {trial.sets} sets of values"
@@ -135,9 +138,10 @@ def aligned(before: str, after: str, system: str, example: Example) -> Values:
     slots = slots_of(before, system)
     if len(slots) != len(sent):
         raise AskLessError(
-            "placeholders-differ", f"--before has {len(slots)} values, the captured query {len(sent)}",
+            "placeholders-differ",
+            f"--before has {len(slots)} values, the captured query {len(sent)}",
             "write lists (IN) as long as in the capture, or give values with --parameters",
-        )  # fmt: skip
+        )
     placed = [pair for pair in zip(slots, sent, strict=True) if pair[0].placeholder]
     named = {name_of(slot): value for slot, value in placed if name_of(slot)}
     in_turn: Bound = (tuple(value for _, value in placed), ())

@@ -178,9 +178,16 @@ def of_request(path: Path, name: str, query: int | None) -> Workload:
             known.total_ns += request.durations_ns[i]
             continue
         results[statement.shape.digest] = Subject(
-            request.text(i), request.parameters[i], statement.names, request.rows[i], statement.shape.digest,
-            (request.route,), 1, request.durations_ns[i], statement.system,
-        )  # fmt: skip
+            request.text(i),
+            request.parameters[i],
+            statement.names,
+            request.rows[i],
+            statement.shape.digest,
+            (request.route,),
+            1,
+            request.durations_ns[i],
+            statement.system,
+        )
     explained = [
         s
         for s in results.values()

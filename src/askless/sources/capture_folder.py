@@ -23,9 +23,10 @@ def prepare_folder(folder: Path) -> Path:
             probe.write(b"x" * 4096)
         if _is_shared(folder):
             raise AskLessError(
-                "folder-shared", f"{folder} is writable by others, who could change the capture or add files to it",
+                "folder-shared",
+                f"{folder} is writable by others, who could change the capture or add files to it",
                 f"name a new folder with -o, or run: chmod go-w {folder}",
-            )  # fmt: skip
+            )
     except OSError as error:
         raise AskLessError(
             "folder-unwritable",

@@ -87,7 +87,8 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
     summary = summarise(requests, project.settings())
     findings, _ = sorted_out(findings_of(summary), list(project.accepted), today)
     lines = [
-        f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE --propose writes them"
+        f"{route.route} has no budget in {project.path or 'askless.toml'}: askless gate CAPTURE "
+        "--propose writes them"
         for route in summary.routes.values()
         if route.requests
         and route.queries.at(1.0)
@@ -96,7 +97,8 @@ def over_budget(requests: Sequence[Request], project: Project, today: date) -> s
     for one in judge(summary, project.budgets, findings):
         if one.over and one.measure != "patterns":
             lines.append(
-                f"{one.route}: {amount(one.measure, one.actual)}, limit {amount(one.measure, one.limit)}"
+                f"{one.route}: {amount(one.measure, one.actual)}, limit "
+                f"{amount(one.measure, one.limit)}"
             )
         for finding in one.findings:
             lines += ["", *described(finding)]

@@ -132,9 +132,14 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     """The options of the plug-in."""
     group = parser.getgroup("asks", "the queries of tests (Ask Less)")
     group.addoption(
-        "--asks-strict", metavar="N", nargs="?", type=int, const=3, default=None,
+        "--asks-strict",
+        metavar="N",
+        nargs="?",
+        type=int,
+        const=3,
+        default=None,
         help="fail when one line of a test lazily loads the same relation N times (default: 3)",
-    )  # fmt: skip
+    )
     group.addoption(
         "--asks-route",
         metavar="TEXT",

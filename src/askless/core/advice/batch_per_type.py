@@ -31,7 +31,8 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
             trade_offs="all rows of a kind are in memory at once",
             verify=(
                 "rows with an unknown kind, or without a partner, are treated as before",
-                "load related rows that a kind's objects read as well, or they are queried row by row",
+                "load related rows that a kind's objects read as well, or they are queried row by "
+                "row",
             ),
         ),
     )

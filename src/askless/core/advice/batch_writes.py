@@ -63,7 +63,10 @@ def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
 def _many(structure: Structure) -> str:
     if structure.kind == "insert" and structure.written:
         row = "(" + ", ".join("?" * len(structure.written)) + ")"
-        return f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, ..."
+        return (
+            f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, "
+            "..."
+        )
     if structure.kind == "delete":
         keys = [
             str(predicate.column.name)

@@ -20,7 +20,8 @@ def advise(remedy: BindParameters, context: Context) -> tuple[Advice, ...]:
             trade_offs="a plan that serves all values may be worse for a rare one",
             verify=(
                 "bind every external value, including harmless ones",
-                f"planning time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (on PostgreSQL)",
+                f"planning time: askless plan CAPTURE --shape {stats.shape.digest} --db URL (on "
+                "PostgreSQL)",
             ),
         ),
     )

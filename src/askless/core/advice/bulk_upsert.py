@@ -38,7 +38,8 @@ def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
     if unique is False:
         return (batched,)
     decided = Advice(
-        title=f"let one statement decide: insert, and {'change' if remedy.changes else 'leave alone'} what is there",
+        title="let one statement decide: insert, and "
+        f"{'change' if remedy.changes else 'leave alone'} what is there",
         why="atomic, and no lookup is needed",
         sql=upsert(remedy.insert.statement.system, structure.main, written, keys, remedy.changes),
         at=remedy.line,
@@ -47,7 +48,8 @@ def advise(remedy: BulkUpsert, context: Context) -> tuple[Advice, ...]:
         verify=()
         if unique
         else (
-            f"({named}) must have a unique index; without one, the same row is inserted twice or the statement fails",
+            f"({named}) must have a unique index; without one, the same row is inserted twice or "
+            "the statement fails",
         ),
     )
     return (decided, batched) if remedy.changes and unique else (batched, decided)

@@ -15,7 +15,8 @@ def advise(remedy: CacheResult, context: Context) -> tuple[Advice, ...]:
         why="the rows stayed unchanged for longer than that",
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="changes become visible late, in each process separately; the rows take memory; the first read after each expiry still waits",
+        trade_offs="changes become visible late, in each process separately; the rows take "
+        "memory; the first read after each expiry still waits",
         verify=(
             "the rows do not depend on the user, tenant, language or permissions",
             "a page that has just written them bypasses the cache",
@@ -27,7 +28,8 @@ def advise(remedy: CacheResult, context: Context) -> tuple[Advice, ...]:
         title="or invalidate the cache on write: " + "; ".join(remedy.writes),
         why="stale rows are visible only while the write is in progress",
         at=remedy.line,
-        trade_offs="every writer must invalidate the cache, including other programs and manual changes; several processes must share the cache",
+        trade_offs="every writer must invalidate the cache, including other programs and manual "
+        "changes; several processes must share the cache",
         verify=("no other program writes to these tables",),
     )
     return by_time, by_event

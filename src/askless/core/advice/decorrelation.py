@@ -34,7 +34,8 @@ def advise(remedy: Decorrelate, context: Context) -> tuple[Advice, ...]:
         sql=sql,
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="it groups the whole table: for a page with few rows the subqueries may be faster"
+        trade_offs="it groups the whole table: for a page with few rows the subqueries may be "
+        "faster"
         if sql
         else "one more query, and the application combines the rows",
         verify=tuple(checks),
@@ -42,7 +43,8 @@ def advise(remedy: Decorrelate, context: Context) -> tuple[Advice, ...]:
     schema = context.schema
     indexed = [
         Advice(
-            title=f"or an index on {column.table} ({column.name}), so that each evaluation finds its rows",
+            title=f"or an index on {column.table} ({column.name}), so that each evaluation finds "
+            "its rows",
             why="it reads a few rows each time instead of the whole table",
             sql=plain_index(table, (column.name,), schema.system),
             saving=remedy.saving,

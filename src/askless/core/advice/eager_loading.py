@@ -160,7 +160,8 @@ def _batch(case: _Case) -> Advice:
     )  # how many they were may not have been seen
     return Advice(
         title=f"load {name} in one batched query",
-        why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not read again",
+        why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not "
+        "read again",
         sql=case.batched(),
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,
@@ -193,14 +194,21 @@ def _by_hand(case: _Case) -> str:
         path, words = _path(case), words_of(load)
         lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
         return lent or (
-            f"load {load.relation} with the query that loads the {load.model} objects (which one is unknown)"
+            f"load {load.relation} with the query that loads the {load.model} objects (which one "
+            "is unknown)"
         )
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
-    by_hand = f"collect the keys first, read all rows with {there} IN (...), keep them in a map by {case.key}"
+    by_hand = (
+        f"collect the keys first, read all rows with {there} IN (...), keep them in a map by "
+        f"{case.key}"
+    )
     source = case.remedy.source
     if load is not None or source is None or not source.table or source.table == case.main:
         return by_hand  # an ORM that said what it asks named no relation between the two
-    return f"with an ORM: its eager-loading call for the relation from {source.table} to {case.main}; by hand: {by_hand}"
+    return (
+        f"with an ORM: its eager-loading call for the relation from {source.table} to "
+        f"{case.main}; by hand: {by_hand}"
+    )
 
 
 def _join(case: _Case) -> Advice:
@@ -223,11 +231,17 @@ def _join(case: _Case) -> Advice:
         )
     fan_out = max(case.rows_each, 1.0)
     if case.variant is Variant.TO_ONE:
-        why = "each parent has at most one, so the join adds no rows; its columns repeat where parents share one"
+        why = (
+            "each parent has at most one, so the join adds no rows; its columns repeat where "
+            "parents share one"
+        )
         trade_off = f"about {case.row_bytes:.0f} bytes more on each parent row"
     else:
         why = f"fan-out {fan_out:.1f}: the join returns each parent {fan_out:.1f} times on average"
-        trade_off = "parents repeat in the result; a second to-many join would multiply the rows; LIMIT counts joined rows"
+        trade_off = (
+            "parents repeat in the result; a second to-many join would multiply the rows; LIMIT "
+            "counts joined rows"
+        )
     return Advice(
         title=f"load {name} with an outer join",
         why=why,
@@ -254,7 +268,8 @@ def _relation_name(case: _Case) -> str:
 
 def _checks(case: _Case) -> tuple[str, ...]:
     checks = [
-        "parents without a match must remain: an outer join or a batched query keeps them, an inner join does not"
+        "parents without a match must remain: an outer join or a batched query keeps them, an "
+        "inner join does not"
     ]
     if case.variant is not Variant.TO_ONE:
         checks.append("the order of the children within a parent is the same as before")
@@ -291,11 +306,13 @@ def _grouped(case: _Case) -> Advice:
         code=code,
         at=case.at,
         saving=case.remedy.saving,
-        trade_offs="the grouped query reads all groups at once; with very many parents, pass only the page's keys",
+        trade_offs="the grouped query reads all groups at once; with very many parents, pass only "
+        "the page's keys",
         verify=(
             "parents without rows are missing from the grouped result: they must remain, with 0"
             if case.variant is Variant.COUNT
-            else "parents without rows are missing from the grouped result: they must remain, with the result for an empty group",
+            else "parents without rows are missing from the grouped result: they must remain, "
+            "with the result for an empty group",
             f"count a column of {case.main}, not *, if you outer-join it from the parent",
         ),
     )
@@ -308,7 +325,8 @@ def _existing(case: _Case) -> Advice:
         sql=statements.existing(case.lookup),
         at=case.at,
         saving=case.remedy.saving,
-        trade_offs="if the parents are queried by hand, an EXISTS among their columns does it in the same query",
+        trade_offs="if the parents are queried by hand, an EXISTS among their columns does it in "
+        "the same query",
         verify=("a key that does not come back has none",),
     )
 
@@ -316,13 +334,22 @@ def _existing(case: _Case) -> Advice:
 def _first_of_each(case: _Case) -> Advice:
     name, extreme = _relation_name(case), case.remedy.structure.extreme
     if extreme is not None:
-        title = f"read the rows with the highest or lowest {extreme.name} of each {case.key} in one query"
-        why = f"one query finds it for each of the {case.remedy.queries:.0f} keys, and the rows that have it"
+        title = (
+            f"read the rows with the highest or lowest {extreme.name} of each {case.key} in one "
+            "query"
+        )
+        why = (
+            f"one query finds it for each of the {case.remedy.queries:.0f} keys, and the rows "
+            "that have it"
+        )
         sql = case.batched()
         doubt = "several rows may share it: all of them are returned, as before"
     else:
         title = f"read the first row of each {case.key} in one query"
-        why = f"a window function numbers the rows of each of the {case.remedy.queries:.0f} keys in the lookup's order, and the first of each is kept"
+        why = (
+            f"a window function numbers the rows of each of the {case.remedy.queries:.0f} keys in "
+            "the lookup's order, and the first of each is kept"
+        )
         sql = statements.first_of_each(case.lookup)
         doubt = "break ties in the order, or a different row may come first each time"
     return Advice(
@@ -331,7 +358,8 @@ def _first_of_each(case: _Case) -> Advice:
         sql=sql,
         at=case.at,
         saving=case.remedy.saving,
-        trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: only suitable for few rows",
+        trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: "
+        "only suitable for few rows",
         verify=("parents without rows must remain", doubt),
     )
 
@@ -386,7 +414,8 @@ def _counter(case: _Case) -> Advice | None:
         title="keep a counter on the parent",
         why="a stored number needs no query at all",
         saving=case.remedy.saving,
-        trade_offs="every write to the child must update it in the same transaction; it becomes a point of contention",
+        trade_offs="every write to the child must update it in the same transaction; it becomes a "
+        "point of contention",
         verify=("the counter is right after concurrent writes and deletes",),
     )
 
@@ -394,7 +423,8 @@ def _counter(case: _Case) -> Advice | None:
 def _kept_for_a_while(case: _Case) -> Advice:
     return Advice(
         title="or cache all the numbers together for a while",
-        why="approximate numbers need no query each time; the first read after each expiry still counts",
+        why="approximate numbers need no query each time; the first read after each expiry still "
+        "counts",
         saving=case.remedy.saving,
         trade_offs="they can be as old as the cache's lifetime, and each process has its own",
         verify=(
@@ -420,7 +450,8 @@ def _widen(case: _Case) -> Advice:
         code = f"add the columns that the lookup reads to the query at {where}"
     return Advice(
         title="select the missing columns in the first query",
-        why="the same rows are read again by key because the first query omitted columns that are used later",
+        why="the same rows are read again by key because the first query omitted columns that are "
+        "used later",
         sql="",
         code=code,
         at=case.at,

@@ -35,7 +35,8 @@ def advise(remedy: Group, context: Context) -> tuple[Advice, ...]:
         f"{'COUNT' if counts else 'SUM'}(CASE WHEN {column} = … THEN … END) for each of them",
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="a new value needs a new column; do not load all rows to count them in memory, which grows with the table",
+        trade_offs="a new value needs a new column; do not load all rows to count them in memory, "
+        "which grows with the table",
         verify=("exclude rows with other values by a WHERE, or do not count them",),
     )
     return (grouped, conditional)
@@ -68,13 +69,18 @@ def _buckets(remedy: Group) -> Advice:
     what = "COUNT(*)" if remedy.structure.counts else "the aggregate"
     return Advice(
         title=f"get all ranges of {column} with one GROUP BY",
-        why="one pass over the rows from the first range's start to the last range's end covers every range",
-        code=f"group by the range that {column} falls into: date_trunc('month', {column}) for months, days and similar ranges; CASE WHEN {column} < ... THEN ... END otherwise; and select that and {what}",
+        why="one pass over the rows from the first range's start to the last range's end covers "
+        "every range",
+        code=f"group by the range that {column} falls into: date_trunc('month', {column}) for "
+        f"months, days and similar ranges; CASE WHEN {column} < ... THEN ... END otherwise; "
+        f"and select that and {what}",
         at=remedy.line,
         saving=remedy.saving,
         trade_offs="the code picks its ranges out of the groups",
         verify=(
-            "ranges without rows have no group: they must remain, with the result for an empty range",
-            "a row on a boundary falls into the same range as before; days have the same time zone as before",
+            "ranges without rows have no group: they must remain, with the result for an empty "
+            "range",
+            "a row on a boundary falls into the same range as before; days have the same time "
+            "zone as before",
         ),
     )

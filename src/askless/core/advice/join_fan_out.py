@@ -27,13 +27,16 @@ def _exists(remedy: SplitJoin, context: Context) -> Advice:
     stats, structure = remedy.stats, remedy.structure
     return Advice(
         title="use EXISTS instead of the join: test whether such a row exists",
-        why=f"each row of {structure.main} is returned once, and the search stops at the first match",
+        why=f"each row of {structure.main} is returned once, and the search stops at the first "
+        "match",
         sql=alternative_sql.by_existence(context.sql(stats), stats.statement.system),
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="DISTINCT returns the same rows without a new condition, but sorts or hashes all of them first",
+        trade_offs="DISTINCT returns the same rows without a new condition, but sorts or hashes "
+        "all of them first",
         verify=(
-            f"is each row of {structure.main} wanted once? the page then shows fewer rows, and counts and sums change too",
+            f"is each row of {structure.main} wanted once? the page then shows fewer rows, and "
+            "counts and sums change too",
             "a LIMIT now counts each row once, so it cuts differently",
         ),
     )
@@ -44,7 +47,8 @@ def _apart(remedy: SplitJoin, context: Context) -> Advice:
     named = remedy.tables[-1] if remedy.tables else "the children"
     code = _batched(remedy, context, named)
     return Advice(
-        title=f"read {named} in a separate query, by the keys of {structure.main} that the first one returned",
+        title=f"read {named} in a separate query, by the keys of {structure.main} that the first "
+        "one returned",
         why="rows then add up instead of multiplying; parent columns are sent once",
         sql=alternative_sql.children_of(structure, named),
         code=code,

@@ -24,7 +24,8 @@ def advise(remedy: SeekByKey, context: Context) -> tuple[Advice, ...]:
         ordered if structure.order_by and by_key else f"{ordered} and {name}" if ordered else name
     )
     checks = [
-        "a page starts where the previous one ended, whatever was added or deleted meanwhile: is that expected?"
+        "a page starts where the previous one ended, whatever was added or deleted meanwhile: is "
+        "that expected?"
     ]
     if structure.joins or not by_key:
         checks.append("the order must be unique, or rows are skipped or shown twice")
@@ -34,7 +35,8 @@ def advise(remedy: SeekByKey, context: Context) -> tuple[Advice, ...]:
         )
     return (
         Advice(
-            title=f"paginate by key: read the rows after the last one shown, in the order of {order}",
+            title="paginate by key: read the rows after the last one shown, in the order of "
+            f"{order}",
             why="with an index in that order, every page costs the same",
             sql=statements.behind(
                 context.sql(stats), stats.statement.system, structure.order_by, key

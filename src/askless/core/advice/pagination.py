@@ -48,7 +48,8 @@ def advise(remedy: Paginate, context: Context) -> tuple[Advice, ...]:
         code=code,
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="users can't jump to a page; the order must end in a unique column; reading all pages sends more queries, not fewer",
+        trade_offs="users can't jump to a page; the order must end in a unique column; reading "
+        "all pages sends more queries, not fewer",
         verify=(
             f"the page's order is {ordered}: paginate by that column and {key} together"
             if ordered and key not in ordered

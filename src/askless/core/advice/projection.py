@@ -36,7 +36,8 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
         code=_code(remedy, out, remaining, context),
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="objects without a column load it later, one query each, if it is used after all",
+        trade_offs="objects without a column load it later, one query each, if it is used after "
+        "all",
         verify=(
             "the projection keeps the keys" + (f": {keys}" if keys else ""),
             f"{'no other code path' if remedy.unread else 'nothing on the page'} reads {unread}",

@@ -37,7 +37,11 @@ def advise(remedy: PushDown, context: Context) -> tuple[Advice, ...]:
             code=code,
             at=remedy.line,
             saving=remedy.saving,
-            trade_offs="the condition moves from code to SQL; without an index, the database still reads the rows",
-            verify=("case, NULLs and time zones compare the same in SQL as in the code", "rows and their order are unchanged"),
+            trade_offs="the condition moves from code to SQL; without an index, the database "
+            "still reads the rows",
+            verify=(
+                "case, NULLs and time zones compare the same in SQL as in the code",
+                "rows and their order are unchanged",
+            ),
         ),
-    )  # fmt: skip
+    )

@@ -33,12 +33,14 @@ def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
     return (
         Advice(
             title=f"select only {column}",
-            why="the other columns are fetched but unused; if no objects are needed, a values query also avoids building them",
+            why="the other columns are fetched but unused; if no objects are needed, a values "
+            "query also avoids building them",
             sql=statements.projected(context.sql(stats), stats.statement.system, others),
             code=code,
             at=remedy.line,
             saving=remedy.saving,
-            trade_offs="objects without these columns load them later, one query each, if they are used after all",
+            trade_offs="objects without these columns load them later, one query each, if they "
+            "are used after all",
             verify=(
                 "no code that receives the objects reads more columns",
                 "the order does not change",

@@ -116,9 +116,14 @@ class PendingColumns:
         for stats, at in where.items():
             end = start + len(at)
             stats.fold(
-                tables, durations[start:end], rows[start:end], sizes[start:end], places[start:end], loads[start:end],
+                tables,
+                durations[start:end],
+                rows[start:end],
+                sizes[start:end],
+                places[start:end],
+                loads[start:end],
                 len(set(requests[start:end])),
-            )  # fmt: skip
+            )
             start = end
         self.clear()
 

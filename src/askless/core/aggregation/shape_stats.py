@@ -155,9 +155,15 @@ class ShapeStats:
         return max(self.loads, key=lambda load: self.loads[load]) if self.loads else None
 
     def fold(
-        self, tables: CaptureTables, durations: Sequence[int], rows: Sequence[int], sizes: Sequence[int], places: Sequence[int],
-        loads: Sequence[int], requests: int,
-    ) -> None:  # fmt: skip
+        self,
+        tables: CaptureTables,
+        durations: Sequence[int],
+        rows: Sequence[int],
+        sizes: Sequence[int],
+        places: Sequence[int],
+        loads: Sequence[int],
+        requests: int,
+    ) -> None:
         """Add some queries of so many requests up; resolve the numbers that belong to one file."""
         self.count += len(durations)
         self.duration_ns += sum(durations)

@@ -55,7 +55,8 @@ class RouteStats:
     were built in all requests together, where use was tracked; results of `looked` requests were
     compared with those of others; `memory` holds the bytes of requests whose memory is known.
     `more` counts queries beyond the most that were kept of a request. `left_out` are requests that
-    were not kept; if that was by chance, `total_queries` and `spent_ns` sum up the queries of those that
+    were not kept; if that was by chance, `total_queries` and `spent_ns` sum up the queries of those
+    that
     were and their time, next to the sums of their squares.
     """
 

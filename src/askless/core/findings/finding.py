@@ -10,7 +10,8 @@ import msgspec
 from askless.core.findings.severities import SEVERITIES
 
 NO_LINE = (
-    "the line of code is unknown: let the application end each statement with a comment that names its file, controller or "
+    "the line of code is unknown: let the application end each statement with a comment that "
+    "names its file, controller or "
     "action, as in /*controller='calls',action='due'*/"
 )
 

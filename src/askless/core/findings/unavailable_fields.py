@@ -11,12 +11,14 @@ _TELLING = {
     (
         "traces",
         "parameters",
-    ): "configure the instrumentation to send them: capture_parameters=True of OpenTelemetry's Python drivers, "
+    ): "configure the instrumentation to send them: capture_parameters=True of OpenTelemetry's "
+    "Python drivers, "
     "enhancedDatabaseReporting of its Node driver pg",
     (
         "log",
         "parameters",
-    ): "configure the server to log them: log_parameter_max_length = -1 and log_min_duration_statement",
+    ): "configure the server to log them: log_parameter_max_length = -1 and "
+    "log_min_duration_statement",
     (
         "log",
         "results",
@@ -30,7 +32,10 @@ _TELLING = {
 
 def values_hidden(tables: CaptureTables) -> str:
     """The doubt of a repetition of whose values nothing is known."""
-    return f"parameters were not recorded, so it may be one row read repeatedly. {_remedy(tables, 'parameters')}".strip()
+    return (
+        "parameters were not recorded, so it may be one row read repeatedly. "
+        f"{_remedy(tables, 'parameters')}"
+    ).strip()
 
 
 def results_hidden(tables: CaptureTables) -> str:

@@ -119,7 +119,8 @@ def _conditions(need: Need, columns: Sequence[str], bound: frozenset[str]) -> tu
 
 
 def _checked(need: Need, columns: list[str], conditions: list[str]) -> tuple[str, ...]:
-    """Columns of an index after those that lead: their conditions can still be checked there, before
+    """Columns of an index after those that lead: their conditions can still be checked there,
+    before
     a row is fetched.
     """
     compared = {*need.equal, *need.ranges}
@@ -302,9 +303,13 @@ def _part_of(touched: dict[str, float], part: float) -> dict[str, float]:
 
 
 def _left_deep(
-    order: Sequence[Need], structure: Structure, indexes: dict[str, list[Index]], schema: Schema, traits: Traits,
+    order: Sequence[Need],
+    structure: Structure,
+    indexes: dict[str, list[Index]],
+    schema: Schema,
+    traits: Traits,
     limit: float | None,
-) -> list[Outcome]:  # fmt: skip
+) -> list[Outcome]:
     first = order[0]
     wants = bool(structure.order_by) and bool(first.order)
     results = []

@@ -233,10 +233,12 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
     where = f" at {location_text(earlier.file, earlier.line)}" if earlier is not None else ""
     claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} that an earlier query had fetched",
+        title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} "
+        "that an earlier query had fetched",
         evidence="traced",
         evidence_details=(
-            f"these rows ({number(tally.rows / tally.requests)} per request), every column, were in an earlier result{where}",
+            f"these rows ({number(tally.rows / tally.requests)} per request), every column, were "
+            f"in an earlier result{where}",
             "no write to the table in between",
         ),
         cost=cost,

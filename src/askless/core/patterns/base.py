@@ -61,7 +61,9 @@ class Pattern(Protocol):
     def judge(
         self, route: RouteStats, context: Context, diagnoses: list[Diagnosis]
     ) -> Iterable[Diagnosis]:
-        """What is wrong with a route. `diagnoses` is what patterns before it had to say of this route."""
+        """What is wrong with a route. `diagnoses` is what patterns before it had to say of this
+        route.
+        """
 
 
 class CrossRoutePattern(Pattern, Protocol):
@@ -185,7 +187,8 @@ def _examined(stats: ShapeStats) -> tuple[str, ...]:
     if examined < EXAMINED_LEAST or examined < EXAMINED_TIMES * given:
         return ()
     return (
-        f"the server reads {plural(examined, 'row')} for {number(given)} that it returns or changes, according to its log",
+        f"the server reads {plural(examined, 'row')} for {number(given)} that it returns or "
+        "changes, according to its log",
     )
 
 

@@ -62,7 +62,8 @@ def _diagnosis(met: Match, structure: Structure, deepest: int) -> Diagnosis:
     ordered = ", ".join(str(column) for column, _ in structure.order_by)
     claim = FindingDraft(
         severity="urgent" if met.share >= URGENT_SHARE else "worthwhile",
-        title=f"OFFSET {deepest:,} reads that many rows of {structure.main} and discards them before it returns {plural(stats.rows_most, 'row')}",
+        title=f"OFFSET {deepest:,} reads that many rows of {structure.main} and discards them "
+        f"before it returns {plural(stats.rows_most, 'row')}",
         evidence="traced",
         evidence_details=(
             f"OFFSET {deepest:,} was asked; the deeper the page, the more is read for it",

@@ -57,11 +57,20 @@ def _diagnosis(met: Match, totals: UseTotals, used: float, tested: list[str]) ->
     columns = tuple(column.rsplit(".", 1)[-1] for column in tested)
     names = ", ".join(columns)
     if not tested:
-        title = f"{plural(rows, 'row')} of {main} fetched but never read, so only their number can matter"
+        title = (
+            f"{plural(rows, 'row')} of {main} fetched but never read, so only their number can "
+            "matter"
+        )
         because = f"no attribute of {plural(totals.objects, 'object')} was read"
     else:
-        title = f"{plural(rows, 'row')} of {main} fetched, {number(used)} used: of the others only {names} was read"
-        because = f"{names} was read of nearly all {totals.objects:,} objects, every other column of at most {number(used)} of {number(rows)}"
+        title = (
+            f"{plural(rows, 'row')} of {main} fetched, {number(used)} used: of the others only "
+            f"{names} was read"
+        )
+        because = (
+            f"{names} was read of nearly all {totals.objects:,} objects, every other column of at "
+            f"most {number(used)} of {number(rows)}"
+        )
     spare_rows = rows - used
     spare = stats.bytes / stats.count * spare_rows / rows if stats.count and rows else 0.0
     claim = FindingDraft(

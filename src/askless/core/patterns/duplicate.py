@@ -170,10 +170,12 @@ def _diagnosis(tally: RepeatTotals, met: Match) -> Diagnosis:
     again = "counted" if met.structure.counts else "read"
     claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same parameters",
+        title=f"{plural(queries, 'query')} where 1 would do: {what} {again} again with the same "
+        "parameters",
         evidence="traced" if any(met.stats.loads) or met.stats.rows else "repeated",
         evidence_details=(
-            f"{number(queries)} executions per request with equal text and parameters, {results}, no write in between",
+            f"{number(queries)} executions per request with equal text and parameters, {results}, "
+            "no write in between",
         ),
         caveats=(tally.unseen,) if tally.unseen else (),
         cost=cost,

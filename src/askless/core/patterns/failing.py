@@ -30,7 +30,8 @@ from askless.core.settings import Settings
 RULE = Rule(
     "failing",
     "queries that end in an error",
-    "a query that ended in an error: deadlocks, timeouts, conflicts, mistakes, each separately, with retries",
+    "a query that ended in an error: deadlocks, timeouts, conflicts, mistakes, each separately, "
+    "with retries",
     "retries of one query are not a repetition",
 )
 _MESSAGES_MOST = 20
@@ -126,17 +127,24 @@ def _diagnosis(tally: FailureTotals, met: Match) -> Diagnosis:
         because.append(f"{lost_ms:,.0f} ms until it fails (mean)")
     if tally.again:
         because.append(
-            f"{tally.again:,} of {tally.queries:,} were asked again in their request, {tally.recovered:,} of them with success"
+            f"{tally.again:,} of {tally.queries:,} were asked again in their request, "
+            f"{tally.recovered:,} of them with success"
         )
     claim = FindingDraft(
         variant=failure,
-        severity="minor" if failure in _MINOR else "urgent" if share >= URGENT_SHARE else "worthwhile",
-        title=f"{tally.queries:,} of {plural(stats.count, 'execution')} of {what} {'fails' if tally.queries == 1 else 'fail'}: {_WORDS[failure]}",
-        summary=f"{what}: {_WORDS[failure]}, {tally.queries:,} of {plural(stats.count, 'execution')}",
+        severity="minor"
+        if failure in _MINOR
+        else "urgent"
+        if share >= URGENT_SHARE
+        else "worthwhile",
+        title=f"{tally.queries:,} of {plural(stats.count, 'execution')} of {what} "
+        f"{'fails' if tally.queries == 1 else 'fail'}: {_WORDS[failure]}",
+        summary=f"{what}: {_WORDS[failure]}, {tally.queries:,} of "
+        f"{plural(stats.count, 'execution')}",
         evidence="traced",
         evidence_details=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=lost_ms),
-    )  # fmt: skip
+    )
     remedy = FixFailure(stats=stats, line=met.line, saving="", failure=failure, always=all_fail)
     return Diagnosis(met.finding(RULE, claim), remedy)
 

@@ -194,12 +194,16 @@ def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
     claim = FindingDraft(
         variant="update or insert" if changes else "find or create",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(looked + created, 'query')} where 2 would do: {does} by {keys} and an INSERT for rows of {table}, one by one",
-        summary=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} inserted",
+        title=f"{plural(looked + created, 'query')} where 2 would do: {does} by {keys} and an "
+        f"INSERT for rows of {table}, one by one",
+        summary=f"{table} by {keys}: {number(looked)} looked up one by one, {number(missing)} "
+        "inserted",
         evidence="traced",
         evidence_details=(
-            f"{number(missing)} of {number(looked)} found nothing, and a later INSERT has the same key",
-            "another request may insert the same row between a lookup and its INSERT: one then fails, or the row exists twice",
+            f"{number(missing)} of {number(looked)} found nothing, and a later INSERT has the "
+            "same key",
+            "another request may insert the same row between a lookup and its INSERT: one then "
+            "fails, or the row exists twice",
         ),
         cost=cost,
     )

@@ -53,7 +53,8 @@ _STREAMED_ROWS = 32  # a result of more rows may be read bit by bit: then a paus
 _KNOWN_SHARE = 0.5  # of a pause, that errands must cover to explain it
 _ONCE_TIMES = 4  # that much longer is a pause that was seen once, of a cause that is not known
 _URGENT_MS = 100.0  # the one that waits for a lock that long is a slow page too
-_DOING = {"http": "waits for an HTTP response", "mail": "sends mail", "program": "waits for another program",
+_DOING = {"http": "waits for an HTTP response", "mail": "sends mail", "program": "waits for "
+    "another program",
           "sleep": "sleeps"}  # fmt: skip
 _ALL = "and thereby the whole database (SQLite)"
 
@@ -224,10 +225,15 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     holds = _holds(tally)
     doing = _doing(tally)
     because = [
-        f"{plural(tally.transactions, 'transaction')} in {plural(tally.requests, 'request')}; the longest pause "
-        f"of each takes {gap_ms:,.0f} ms (median), after a query of {met.structure.main or 'the database'}",
-        f"held meanwhile: {holds}" if holds else "nothing was written or locked before the pause: it only holds a connection and an old snapshot",
-    ]  # fmt: skip
+        f"{plural(tally.transactions, 'transaction')} in {plural(tally.requests, 'request')}; the "
+        "longest pause "
+        f"of each takes {gap_ms:,.0f} ms (median), after a query of "
+        f"{met.structure.main or 'the database'}",
+        f"held meanwhile: {holds}"
+        if holds
+        else "nothing was written or locked before the pause: "
+        "it only holds a connection and an old snapshot",
+    ]
     if tally.errands:
         because.append(
             "meanwhile: "
@@ -237,17 +243,24 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     claim = FindingDraft(
         variant="locks held" if holds else "nothing locked",
         severity=severity,
-        title=f"a transaction is open for {open_ms:,.0f} ms, {100 * share:.0f} % of it idle: the application {doing}"
-        + (f" and holds {holds}" if holds else ""),
+        title=f"a transaction is open for {open_ms:,.0f} ms, {100 * share:.0f} % of it idle: the "
+        f"application {doing}" + (f" and holds {holds}" if holds else ""),
         summary=f"open for {open_ms:,.0f} ms, {100 * share:.0f} % idle: the application {doing}"
         + (f", holds {holds}" if holds else ""),
         evidence="traced",
         evidence_details=tuple(because),
         cost=Cost(queries=tally.queries / tally.requests, query_ms=met.stats.query_ns / 1e6),
-        caveats=() if tally.errands else ("the application's activity meanwhile is unknown: its own work, or an unsupported call",),
-    )  # fmt: skip
+        caveats=()
+        if tally.errands
+        else (
+            "the application's activity meanwhile is unknown: its own work, or an unsupported call",
+        ),
+    )
     at = next(iter(lines_of(tally.errand_places)), met.line)
-    saving = f"about {gap_ms:,.0f} ms less during which its locks block others; the page itself takes as long as before"
+    saving = (
+        f"about {gap_ms:,.0f} ms less during which its locks block others; the page itself takes "
+        "as long as before"
+    )
     remedy = ShortenTransaction(
         stats=met.stats, line=at, saving=saving, locking=bool(holds), known=bool(tally.errands)
     )

@@ -100,7 +100,8 @@ def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
     seen = bool(stats.places)
     claim = FindingDraft(
         severity="worthwhile" if stats.count >= _OFTEN and seen else "minor",
-        title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} with as many texts: the values of {named} are inlined",
+        title=f"{plural(stats.count, 'execution')} of one statement on {structure.main} with as "
+        f"many texts: the values of {named} are inlined",
         summary=f"{structure.main}: the values of {named} are inlined",
         evidence="traced",
         evidence_details=(
@@ -111,7 +112,8 @@ def _diagnosis(met: Match, columns: list[str]) -> Diagnosis:
         caveats=()
         if seen
         else (
-            "this was recorded on the wire: the driver may inline values that the application binds",
+            "this was recorded on the wire: the driver may inline values that the application "
+            "binds",
         ),
     )
     return Diagnosis(

@@ -99,7 +99,9 @@ def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str
     )
 
 
-_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of", Variant.EXISTS: "checks for rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of",
+Variant.EXISTS: "checks "
+    "for rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
 _BRIEFS = {
     Variant.FIRST: "first row of ",
     Variant.COUNT: "count of ",
@@ -125,7 +127,10 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
     verb = _VERBS.get(variant, "reads")
-    title = f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by {by}{parent} ({counted})"
+    title = (
+        f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by "
+        f"{by}{parent} ({counted})"
+    )
     evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:
         because.append("the whole path, outermost first: " + " → ".join(_path_names(chain)))

@@ -45,7 +45,8 @@ from askless.core.sql.value_equality import meaning
 RULE = Rule(
     "n-plus-one",
     "one query for each row",
-    "one shape three or more times, each with another key: to-one, to-many, nested, through a link table, counts, exists, the first of each group",
+    "one shape three or more times, each with another key: to-one, to-many, nested, through a "
+    "link table, counts, exists, the first of each group",
     "batches of an eager load, pages, locks, constants in aggregates, retries",
     "urgent",
 )

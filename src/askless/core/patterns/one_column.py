@@ -85,7 +85,10 @@ def _diagnosis(
     whole = f"{len(stats.columns)} columns"
     built = plural(objects * per_request, "object")
     if single:
-        title = f"a whole {load.target} ({whole}) is read for its {column} only: {size(spare, 'bytes')} per request wasted"
+        title = (
+            f"a whole {load.target} ({whole}) is read for its {column} only: "
+            f"{size(spare, 'bytes')} per request wasted"
+        )
     else:
         title = f"{built} of {load.target} ({whole}) are built for their {column} alone"
     claim = FindingDraft(
@@ -94,7 +97,8 @@ def _diagnosis(
         title=title,
         evidence="traced",
         evidence_details=(
-            f"of {plural(stats.used[load.target].objects, 'object')} the application read {column}, and nothing else",
+            f"of {plural(stats.used[load.target].objects, 'object')} the application read "
+            f"{column}, and nothing else",
             *taken(met.route),
         ),
         cost=Cost(queries=per_request, query_ms=stats.query_ns / 1e6, bytes=spare),

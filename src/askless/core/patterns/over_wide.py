@@ -21,7 +21,8 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "over-wide",
     "more columns than a list needs",
-    "a list with columns of 256 or more bytes on average, or `*`; with `--track-use`, unread columns that make up half of the result, and objects of which one column is read",
+    "a list with columns of 256 or more bytes on average, or `*`; with `--track-use`, unread "
+    "columns that make up half of the result, and objects of which one column is read",
     "short results, keys, what was read",
 )
 
@@ -142,7 +143,10 @@ def _title(
     )
     names = ", ".join(wide)
     if wide and read is not None:
-        return f"{plural(rows, 'row')} with {_some(names)}, which are never read: {size(spare, 'bytes')} of {of}"
+        return (
+            f"{plural(rows, 'row')} with {_some(names)}, which are never read: "
+            f"{size(spare, 'bytes')} of {of}"
+        )
     if wide:
         widest = size(max(wide.values()), "bytes")
         return f"{plural(rows, 'row')} with {names} ({widest} each): {size(spare, 'bytes')} of {of}"
@@ -205,7 +209,8 @@ def _diagnosis(
     remedy = Project(
         stats=stats,
         line=met.line,
-        saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); run a trial to measure the time",
+        saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); "
+        "run a trial to measure the time",
         wide=tuple(wide),
         unread=read is not None,
     )

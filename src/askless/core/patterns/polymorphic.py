@@ -39,7 +39,8 @@ NAME = "n-plus-one by kind"  # of its tallies
 
 
 class ByKind(ShapeTally):
-    """Lookups of one column of one result. `executions` counts them by shape; `kind` is the column that
+    """Lookups of one column of one result. `executions` counts them by shape; `kind` is the column
+    that
     tells the table.
     """
 
@@ -248,7 +249,8 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     claim = FindingDraft(
         variant="polymorphic",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, depending on {tally.kind}, for each row of "
+        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, "
+        f"depending on {tally.kind}, for each row of "
         f"{parent or 'an earlier result'} (1 + {number(queries)})",
         summary=f"{listed}, depending on {tally.kind} (1 + {number(queries)})",
         evidence="traced",

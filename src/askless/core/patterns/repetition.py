@@ -143,4 +143,7 @@ def flow_of(source: Source) -> str:
     is_cut = source.matched < source.keys and source.rows > SAMPLED_MOST
     caveat = f"; only the first {SAMPLED_MOST} rows are recorded" if is_cut else ""
     order = ", in the same order" if source.in_order else ""
-    return f"{source.matched} of {source.keys} keys are in {where} of an earlier result ({plural(source.rows, 'row')}){order}{caveat}"
+    return (
+        f"{source.matched} of {source.keys} keys are in {where} of an earlier result "
+        f"({plural(source.rows, 'row')}){order}{caveat}"
+    )

@@ -24,7 +24,8 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "row-multiplication",
     "a join that returns each parent many times",
-    "two to-many joins that multiply each other's rows, parents repeated by a join that only filters, or wide parent columns sent with each child",
+    "two to-many joins that multiply each other's rows, parents repeated by a join that only "
+    "filters, or wide parent columns sent with each child",
     "small products, DISTINCT, GROUP BY, narrow parents with their children",
 )
 _URGENT_ROWS = 5000.0  # a request
@@ -84,11 +85,13 @@ def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
     separate = rows * joined.separate / joined.rows
     one, other = joined.product
     title = (
-        f"{plural(rows, 'row')} where about {number(round(separate))} would do: {one} and {other}, both joined to {main}, "
+        f"{plural(rows, 'row')} where about {number(round(separate))} would do: {one} and "
+        f"{other}, both joined to {main}, "
         "multiply each other"
     )
     because = (
-        f"a row of {main} appears {number(joined.times)} times in the recorded rows: each row of its {one} with each of its {other}",
+        f"a row of {main} appears {number(joined.times)} times in the recorded rows: each row of "
+        f"its {one} with each of its {other}",
         _growth(met, main, joined, joined.separate / joined.parents),
     )
     spare = max(rows - separate, 0.0)
@@ -98,9 +101,13 @@ def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
 def _again(met: Match, main: str, joined: JoinTotals) -> _Found:
     """Parents that come several times, though nothing of what they are joined to is fetched."""
     rows = met.stats.rows / met.stats.count
-    title = f"{plural(rows, 'row')} of {main}, each of them {number(joined.times)} times: the join only filters"
+    title = (
+        f"{plural(rows, 'row')} of {main}, each of them {number(joined.times)} times: the join "
+        "only filters"
+    )
     because = (
-        f"{plural(joined.rows, 'row')} seen are {joined.parents} of {main}, and no column of another table is fetched",
+        f"{plural(joined.rows, 'row')} seen are {joined.parents} of {main}, and no column of "
+        "another table is fetched",
         _growth(met, main, joined, 1.0),
     )
     spare = rows - rows / joined.times
@@ -121,7 +128,8 @@ def _wide(met: Match, main: str, joined: JoinTotals) -> _Found:
         f"{size(met.stats.bytes / met.stats.count, 'bytes')} a query are its columns again"
     )
     because = (
-        f"{size(parent_bytes, 'bytes')} of {main} are in each row (mean of {plural(measured, 'row')})",
+        f"{size(parent_bytes, 'bytes')} of {main} are in each row (mean of "
+        f"{plural(measured, 'row')})",
         _growth(met, main, joined, 1.0),
     )
     return _Found("wide parents", title, because, 0.0, spare_bytes)
@@ -139,7 +147,8 @@ def _growth(met: Match, main: str, joined: JoinTotals, apart: float) -> str:
     for parents in (10_000, 100_000):
         rows = parents * joined.times
         texts.append(
-            f"{number(parents)} rows of {main} make {number(rows)} ({size(rows * _row_bytes(met), 'bytes')}) "
+            f"{number(parents)} rows of {main} make {number(rows)} "
+            f"({size(rows * _row_bytes(met), 'bytes')}) "
             f"where {number(parents * apart)} would do"
         )
     return "; ".join(texts)
@@ -162,7 +171,10 @@ def _diagnosis(met: Match, joined: JoinTotals, result: _Found) -> Diagnosis:
         else (),
     )
     spared = [plural(rows, "row")] if rows else []
-    saving = f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to measure the time"
+    saving = (
+        f"about {' and '.join([*spared, size(sent, 'bytes')])} per request; run a trial to "
+        "measure the time"
+    )
     tables = joined.product or tuple(joined.children)
     remedy = SplitJoin(
         stats=stats, line=met.line, saving=saving, variant=result.variant, tables=tables

@@ -35,7 +35,8 @@ from askless.core.sql.value_equality import meaning
 RULE = Rule(
     "sibling-filters",
     "one aggregate per constant",
-    "three or more aggregates of one shape that differ in one constant, or in a range that starts where another ends",
+    "three or more aggregates of one shape that differ in one constant, or in a range that starts "
+    "where another ends",
     "keys from earlier results, a write in between, polling",
 )
 
@@ -153,17 +154,23 @@ def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
         variant=("count" if structure.counts else "aggregate")
         + (" of ranges" if tally.buckets else ""),
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one {one} of {column.name} after the other",
+        title=f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main} for one "
+        f"{one} of {column.name} after the other",
         evidence="repeated",
         evidence_details=(
-            f"{number(queries)} aggregates per request that differ only in the {one} of {table}.{column.name}",
+            f"{number(queries)} aggregates per request that differ only in the {one} of "
+            f"{table}.{column.name}",
         ),
         cost=cost,
     )
     remedy = GroupRemedy(
-        stats=met.stats, line=met.line, saving=spared(queries - 1, cost.saving_ms), key=tally.key, table=table,
+        stats=met.stats,
+        line=met.line,
+        saving=spared(queries - 1, cost.saving_ms),
+        key=tally.key,
+        table=table,
         buckets=tally.buckets,
-    )  # fmt: skip
+    )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
 

@@ -33,8 +33,10 @@ from askless.core.sql.structure import EVERYTHING
 RULE = Rule(
     "stable-read",
     "the same rows read for every request",
-    "ten or more requests from three or more addresses run the same query with the same values and get the same rows for a second or more, taking a tenth of their time",
-    "one address requested repeatedly, results that change, clocks, queries that take little time in total",
+    "ten or more requests from three or more addresses run the same query with the same values "
+    "and get the same rows for a second or more, taking a tenth of their time",
+    "one address requested repeatedly, results that change, clocks, queries that take little time "
+    "in total",
     "minor",
 )
 _KEYS_MOST = 100  # queries with their values that are remembered of a route
@@ -270,18 +272,32 @@ def _diagnosis(
     others = f" and {plural(len(routes) - 1, 'more route')}" if len(routes) > 1 else ""
     because = [
         f"{number(whole.reads)} reads of {plural(len(whole.addresses), 'address')} looked at, "
-        + (f"{plural(whole.changes, 'change')} of the result" if whole.changes else "the same result each time"),
-        f"it was unchanged for at least {_seconds(held_s)}" if whole.changes else f"it was unchanged for {_seconds(span_s)}, the whole recording",
-        "writes to " + ", ".join(structure.tables) + ": " + (", ".join(writes) if writes else "none in the capture"),
-        f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads are avoided ({spared * query_ms:,.0f} ms in the capture); changes become visible up to {_seconds(live_s)} late",
-    ]  # fmt: skip
+        + (
+            f"{plural(whole.changes, 'change')} of the result"
+            if whole.changes
+            else "the same result each time"
+        ),
+        f"it was unchanged for at least {_seconds(held_s)}"
+        if whole.changes
+        else f"it was unchanged for {_seconds(span_s)}, the whole recording",
+        "writes to "
+        + ", ".join(structure.tables)
+        + ": "
+        + (", ".join(writes) if writes else "none in the capture"),
+        f"kept for {_seconds(live_s)}: {number(round(spared))} of {number(round(reads))} reads "
+        f"are avoided ({spared * query_ms:,.0f} ms in the capture); changes become visible up to "
+        f"{_seconds(live_s)} late",
+    ]
     saved_ms = spared / reads * query_ms
     request_ms = routes[0].request_ms(context.settings.network_latency_ms)
     claim = FindingDraft(
         severity="worthwhile" if share >= _WORTH_SHARE else "minor",
-        title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the same values return the same "
-        f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: {100 * share:.0f} % of these requests' time",
-        summary=f"{structure.main}: the same rows for {plural(round(reads), 'read')}{others and ', on this' + others}",
+        title=f"{plural(round(reads), 'read')} of {structure.main or 'the same rows'} with the "
+        "same values return the same "
+        f"{plural(stats.rows / stats.count, 'row')}{others and ', on this' + others}: "
+        f"{100 * share:.0f} % of these requests' time",
+        summary=f"{structure.main}: the same rows for "
+        f"{plural(round(reads), 'read')}{others and ', on this' + others}",
         evidence="traced",
         evidence_details=tuple(because),
         cost=Cost(
@@ -294,7 +310,8 @@ def _diagnosis(
             total_ms=spared * query_ms,
         ),
         caveats=(
-            "decide whether changes may become visible late, and whether the rows depend on the user",
+            "decide whether changes may become visible late, and whether the rows depend on the "
+            "user",
         ),
     )
     remedy = CacheResult(

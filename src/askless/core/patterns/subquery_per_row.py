@@ -19,7 +19,8 @@ from askless.core.sql.structure import Correlation, Structure
 RULE = Rule(
     "subquery-per-row",
     "a subquery that is evaluated for each row",
-    "a subquery among the columns of 20 or more rows, in a query of 20 ms or more (5 ms without a suitable index)",
+    "a subquery among the columns of 20 or more rows, in a query of 20 ms or more (5 ms without a "
+    "suitable index)",
     "EXISTS, few rows, quick queries",
 )
 _TABLE_ROWS_LEAST = 500  # in a smaller table a scan costs as much as an index
@@ -71,24 +72,27 @@ def _diagnosis(
     rows = stats.rows / stats.count
     tables = ", ".join(dict.fromkeys(one.inner.table for one in shown))
     because = [
-        f"{one.inner} = {one.around} refers to the row around it: {plural(rows, 'row')}, as many evaluations"
+        f"{one.inner} = {one.around} refers to the row around it: {plural(rows, 'row')}, as many "
+        "evaluations"
         for one in shown
     ]
     because += [
-        f"no index starts with {one.inner}: each evaluation reads all {plural(table.rows or 0, 'row')} of {table.name}"
+        f"no index starts with {one.inner}: each evaluation reads all "
+        f"{plural(table.rows or 0, 'row')} of {table.name}"
         for one in scanned
         if schema is not None and (table := schema.table(one.inner.table)) is not None
     ]
     claim = FindingDraft(
         variant="each scans its table" if scanned else "",
         severity="urgent" if scanned and met.share >= URGENT_SHARE else "worthwhile",
-        title=f"a subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}: {stats.query_ns / 1e6:,.0f} ms per query",
+        title=f"a subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}: "
+        f"{stats.query_ns / 1e6:,.0f} ms per query",
         summary=f"subquery on {tables} for each of {plural(rows, 'row')} of {structure.main}",
         evidence="keyed" if schema is not None else "repeated",
         evidence_details=tuple(because),
         cost=Cost(queries=stats.count / max(stats.requests, 1), query_ms=stats.query_ns / 1e6),
         caveats=("the server's plan shows how it is executed: askless plan CAPTURE --db URL",),
-    )  # fmt: skip
+    )
     saving = f"a part of {stats.query_ns / 1e6:,.0f} ms per query; run a trial to measure how much"
     remedy = Decorrelate(
         stats=stats, line=met.line, saving=saving, scanned=tuple(one.inner for one in scanned)

@@ -77,7 +77,10 @@ class UnusedLoad(ByTotals):
                 or totals.objects < met.context.settings.unused_objects_least
             ):
                 return None  # rows that are counted are needed too
-            because = f"none of {plural(totals.objects, 'object')} was read, in {plural(totals.results, 'result')}"
+            because = (
+                f"none of {plural(totals.objects, 'object')} was read, in "
+                f"{plural(totals.results, 'result')}"
+            )
             return _whole(met, load, because)
         if load.kind == "query" and load.target in used:
             return _joined(met, structure, load)
@@ -128,7 +131,8 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
     claim = FindingDraft(
         variant="eager query",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{load.model}.{load.relation} is loaded eagerly but never read: {plural(queries, 'query')}, {plural(rows, 'row')} per request",
+        title=f"{load.model}.{load.relation} is loaded eagerly but never read: "
+        f"{plural(queries, 'query')}, {plural(rows, 'row')} per request",
         evidence="traced",
         evidence_details=(because,),
         cost=cost,
@@ -162,10 +166,12 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
     claim = FindingDraft(
         variant="joined",
         severity=severity(share / 4, 0),
-        title=f"{main.name}.{relation.name} is joined but never read: {size(spare, 'bytes')} per request",
+        title=f"{main.name}.{relation.name} is joined but never read: {size(spare, 'bytes')} per "
+        "request",
         evidence="traced",
         evidence_details=(
-            f"none of {plural(totals.objects, 'object')} of {name} was read, in {plural(totals.results, 'result')}",
+            f"none of {plural(totals.objects, 'object')} of {name} was read, in "
+            f"{plural(totals.results, 'result')}",
         ),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
         caveats=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),

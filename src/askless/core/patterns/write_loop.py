@@ -41,7 +41,8 @@ RULE = Rule(
     "write-loop",
     "rows written one by one",
     "five or more INSERTs, UPDATEs or DELETEs of one shape; worse if each commits separately",
-    "an executemany, a statement with many rows, INSERTs of rows in chunks, UPDATEs that found no row and inserted one",
+    "an executemany, a statement with many rows, INSERTs of rows in chunks, UPDATEs that found no "
+    "row and inserted one",
 )
 _WRITES = ("insert", "update", "delete")
 
@@ -185,19 +186,21 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
         because.insert(0, flow_of(tally.source))
     if alone:
         because.append(
-            f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits for the disk"
+            f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits "
+            "for the disk"
         )
     claim = FindingDraft(
         variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by one"
-        + (", each in its own transaction" if alone else ""),
+        title=f"{plural(queries, 'query')} where 1 would do: rows {verb} {structure.main} one by "
+        "one" + (", each in its own transaction" if alone else ""),
         evidence="traced" if tally.source is not None else "repeated",
         evidence_details=tuple(because),
         cost=cost,
         source=most_used(tally.parent_places),
         caveats=(
-            "it is unknown whether a later row needs a value generated for an earlier one (such as its key)",
+            "it is unknown whether a later row needs a value generated for an earlier one (such "
+            "as its key)",
         ),
     )
     remedy = BatchWrites(

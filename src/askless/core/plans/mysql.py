@@ -312,8 +312,21 @@ def _from_rows(rows: list[dict[str, str]]) -> list[Node]:
     first, rest = results[0], results[1:]
     if not rest:
         return results
-    return [Node(first.kind, first.detail, first.name, first.table, first.index, first.covering, first.searched,
-                 children=(*first.children, *rest), filtered=first.filtered, estimate=first.estimate, actual=first.actual)]  # fmt: skip
+    return [
+        Node(
+            first.kind,
+            first.detail,
+            first.name,
+            first.table,
+            first.index,
+            first.covering,
+            first.searched,
+            children=(*first.children, *rest),
+            filtered=first.filtered,
+            estimate=first.estimate,
+            actual=first.actual,
+        )
+    ]
 
 
 def _row(row: Mapping[str, str]) -> Node:

@@ -81,7 +81,10 @@ def observe(
         elif node.kind == tree.SORT and not _is_short(node, plan, schema):
             results.append(_sort(node, structure, schema))
         elif node.kind == tree.SUBQUERY_PER_ROW and not asks_one_row(structure, schema):
-            text = "this subquery runs again for every row of the query around it; a join with a GROUP BY runs once"
+            text = (
+                "this subquery runs again for every row of the query around it; a join with a "
+                "GROUP BY runs once"
+            )
             results.append(Observation(node, "per-row", text))
     return results
 
@@ -111,7 +114,10 @@ def _offset(
     offset = values[slot] if slot is not None and slot < len(values) else None
     if not plan or not isinstance(offset, int) or isinstance(offset, bool) or offset < OFFSET_LEAST:
         return []
-    text = f"OFFSET {offset:,} reads that many rows and discards them before it returns the first one, more on each page; read the rows after the last key instead"
+    text = (
+        f"OFFSET {offset:,} reads that many rows and discards them before it returns the first "
+        "one, more on each page; read the rows after the last key instead"
+    )
     return [Observation(plan[0], "offset", text)]
 
 
@@ -135,7 +141,10 @@ def _fan_out(plan: tuple[Node, ...], structure: Structure | None) -> list[Observ
     joined, grouped = counted.rows * counted.loops, plan[0].actual.rows
     if joined < FAN_OUT_LEAST or joined < FAN_OUT * max(grouped, 1.0):
         return []
-    text = f"the join makes {number(joined)} rows, of which DISTINCT keeps {number(grouped)}: if the join only tests for existence, EXISTS avoids them"
+    text = (
+        f"the join makes {number(joined)} rows, of which DISTINCT keeps {number(grouped)}: if the "
+        "join only tests for existence, EXISTS avoids them"
+    )
     return [Observation(join, "fan-out", text)]
 
 
@@ -235,7 +244,10 @@ def _full_scan(
 ) -> list[Observation]:
     if again:
         each = "each batch of rows" if system_of(schema.system).joins_in_batches else "every row"
-        text = f"for {each} found so far, all {size:,} rows of {node.table} are read: the join column has no index"
+        text = (
+            f"for {each} found so far, all {size:,} rows of {node.table} are read: the join "
+            "column has no index"
+        )
         return [Observation(node, "reads-all", text)]
     by = _filters(node, structure) if structure is not None else ""
     if not by:
@@ -325,7 +337,10 @@ def _partly(node: Node, structure: Structure, schema: Schema) -> str:
     ]
     if not uncovered or not answered:
         return ""
-    text = f"the index answers {', '.join(node.searched)}; {', '.join(uncovered)} is then checked on each row"
+    text = (
+        f"the index answers {', '.join(node.searched)}; {', '.join(uncovered)} is then checked on "
+        "each row"
+    )
     return text + _gap(node, uncovered, schema)
 
 
@@ -368,7 +383,10 @@ def _expression_index(table: str, predicate: Predicate, system: str, type_name: 
     name = predicate.column.name
     expression = known.expression_index.format(f"{predicate.inside}({known.quoted(name)})")
     index = known.quoted(name_for(table, (predicate.inside, name)))
-    return f"; one on the expression serves it: CREATE INDEX {index} ON {known.quoted(table)} ({expression})"
+    return (
+        f"; one on the expression serves it: CREATE INDEX {index} ON {known.quoted(table)} "
+        f"({expression})"
+    )
 
 
 def _wildcard_index(table: str, name: str, schema: Schema) -> str:
@@ -411,7 +429,8 @@ def _unservable(
             )
         elif _is_text_by_number(node, name, given, schema):
             texts.append(
-                f"{name} is a text but is compared with a number, so every row is converted and no index on it is used: pass a text"
+                f"{name} is a text but is compared with a number, so every row is converted and "
+                "no index on it is used: pass a text"
             )
     texts += _converted(node, hidden, schema)
     return [Observation(node, "unservable", text) for text in texts]
@@ -457,6 +476,8 @@ def _converted(node: Node, hidden: set[str], schema: Schema) -> list[str]:
         column = cast["column"]
         if column not in hidden and table is not None and table.column(column) is not None:
             return [
-                f"the value's type makes the server convert {column} of every row to {cast['type'].strip()}, so no index on it is used: pass a value of the column's own type"
+                f"the value's type makes the server convert {column} of every row to "
+                f"{cast['type'].strip()}, so no index on it is used: pass a value of the column's "
+                "own type"
             ]
     return []

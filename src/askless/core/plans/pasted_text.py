@@ -52,7 +52,8 @@ def unframed(text: str) -> str:
             line = text.count("\n", 0, match.start()) + 1
             raise UnreadablePlan(
                 line,
-                f"this is the {name} form, which is not supported; the plain text and FORMAT JSON are",
+                f"this is the {name} form, which is not supported; the plain text and FORMAT JSON "
+                "are",
             )
     if "-&gt;" in text:
         text = html.unescape(text)
@@ -200,6 +201,7 @@ def _unwrapped(lines: Lines) -> Lines:
 
 
 _STEPS: tuple[Callable[[Lines], Lines], ...] = (
-    _without_fences, _without_quotes, _without_strings, _without_records, _without_borders, _without_numbers, _without_heads,
+    _without_fences, _without_quotes, _without_strings, _without_records, _without_borders,
+    _without_numbers, _without_heads,
     _unwrapped,
 )  # fmt: skip

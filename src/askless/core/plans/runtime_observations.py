@@ -32,7 +32,10 @@ def _odd_times(plan: tuple[Node, ...], total_ms: float) -> list[Observation]:
     own_ms = sum(node.own_ms or 0.0 for node in tree.walk(plan))
     if not plan or not total_ms or own_ms <= SUM_MOST * total_ms:
         return []
-    text = f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the total: parts of this plan were not understood, so the shares are approximate"
+    text = (
+        f"the times of its steps come to {100 * own_ms / total_ms:.0f} % of the total: parts of "
+        "this plan were not understood, so the shares are approximate"
+    )
     return [Observation(plan[0], "odd-times", text)]
 
 
@@ -41,7 +44,10 @@ def _per_row(node: Node) -> list[Observation]:
     if loops == 1:
         return []
     runs = f" ({loops:,} times)" if loops is not None and loops > 1 else ""
-    text = f"this subquery runs again for every row of the query around it{runs}; a join with a GROUP BY runs once"
+    text = (
+        f"this subquery runs again for every row of the query around it{runs}; a join with a "
+        "GROUP BY runs once"
+    )
     return [Observation(node, "per-row", text)]
 
 
@@ -61,7 +67,10 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
         results += _estimated(node, actual, id(node) in cut_short)
         results += _removed(node, actual)
         if actual.spilled_bytes:
-            text = f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; more work memory, or fewer and narrower rows, keep it in memory"
+            text = (
+                f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; "
+                "more work memory, or fewer and narrower rows, keep it in memory"
+            )
             results.append(Observation(node, "spills", text))
         if node.kind == tree.NESTED_LOOP:
             results += _inner(node, total_ms)
@@ -123,7 +132,11 @@ def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]
     factor = max(expected, seen) / min(expected, seen)
     more = "more" if seen > expected else "fewer"
     each = " each time" if actual.loops > 1 else ""
-    text = f"the planner expected {plural(expected, 'row')} and got {plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, so it may have chosen a bad plan; {_cure(node)}"
+    text = (
+        f"the planner expected {plural(expected, 'row')} and got "
+        f"{plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, so it may have chosen a "
+        f"bad plan; {_cure(node)}"
+    )
     return [Observation(node, "estimate-off", text)]
 
 
@@ -142,7 +155,10 @@ def _cure(node: Node) -> str:
             + ", then CREATE STATISTICS on the columns of the condition: they may be correlated"
         )
     if _CALL.search(condition):
-        return "there are no statistics of an expression until CREATE STATISTICS, or an index, is made on it, and ANALYZE has run"
+        return (
+            "there are no statistics of an expression until CREATE STATISTICS, or an index, is "
+            "made on it, and ANALYZE has run"
+        )
     return analyze
 
 

@@ -5,7 +5,8 @@ After this each node's time is wall time, and holds that of its children and not
 shares add up:
 
 - below a gather, times of all workers together are divided by their number;
-- a CTE, or a subquery that is run once, hangs below the node that names it, and is run by the node that first reads its
+- a CTE, or a subquery that is run once, hangs below the node that names it, and is run by the node
+that first reads its
   rows: the time is taken off that one, and off all between.
 """
 

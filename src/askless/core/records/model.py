@@ -208,7 +208,8 @@ class Statement(msgspec.Struct):
         pieces = list(self.parts)
         if len(literals) != len(pieces) // 2:
             raise damaged(
-                f"a query of statement {self.number} has {len(literals)} literals, not {len(pieces) // 2}"
+                f"a query of statement {self.number} has {len(literals)} literals, not "
+                f"{len(pieces) // 2}"
             )
         pieces[1::2] = literals
         return "".join(pieces)
@@ -297,8 +298,10 @@ class Request:
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands", "errors", "has_server_fields", "kind", "loads",
-        "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands",
+        "errors", "has_server_fields", "kind", "loads",
+        "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route",
+        "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(
@@ -365,7 +368,8 @@ class Request:
                 ]
             except (msgspec.DecodeError, RecursionError) as error:
                 raise damaged(
-                    f"request {self.name} ({self.route}) has a column {name} that can't be read: {error}"
+                    f"request {self.name} ({self.route}) has a column {name} that can't be read: "
+                    f"{error}"
                 ) from None
             if len(known) != len(self.statements):
                 raise damaged(
@@ -446,7 +450,9 @@ class Request:
 
     @property
     def server_fields(self) -> list[dict[str, RequestHints] | None]:
-        """What else the server said of each query, by its own names; worth asking where `has_server_fields`."""
+        """What else the server said of each query, by its own names; worth asking where
+        `has_server_fields`.
+        """
         return self._column("told")
 
     def rows_examined(self, i: int) -> int | None:

@@ -22,7 +22,10 @@ _SURE = 1.96  # standard errors: 95 of 100 intervals hold the true value
 
 def untold() -> str:
     """What a recorder that did not end in good order has not told, in words."""
-    return f"up to {UNTOLD_MOST} requests, or a second's, that it did not record last are not counted, so totals are too low by that amount"
+    return (
+        f"up to {UNTOLD_MOST} requests, or a second's, that it did not record last are not "
+        "counted, so totals are too low by that amount"
+    )
 
 
 class SamplingRules(msgspec.Struct, frozen=True):
@@ -96,7 +99,8 @@ class Estimate(msgspec.Struct, frozen=True):
 
 
 def total_of(recorded: int, left_out: int, total: float, squares: float) -> Estimate:
-    """The total over `recorded` + `left_out` requests, of which the kept ones add up to `total`, their
+    """The total over `recorded` + `left_out` requests, of which the kept ones add up to `total`,
+    their
     squares to `squares`.
     """
     if not left_out or not recorded:

@@ -46,7 +46,8 @@ class QuerySeen(msgspec.Struct, frozen=True):
     `sampled` says which of them `sample` holds of the first rows. `widths` are the bytes of each
     column over all rows. `batch` is the number of parameter sets of an executemany, `error` the
     text of the error it ended in. `uses` says what the application read. `system` is whose SQL it
-    is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it. `server_fields` is
+    is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it.
+    `server_fields` is
     what else the server said of it, by the server's own names (Rows_examined).
     """
 

@@ -15,7 +15,8 @@ from askless.core.sql.parsing import bare, conjuncts, slot_in, source_of
 from askless.core.sql.structure import Predicate
 
 _COMPARISONS: dict[type[exp.Expression], str] = {
-    exp.EQ: "=", exp.NullSafeEQ: "=", exp.Is: "is", exp.GT: ">", exp.GTE: ">=", exp.LT: "<", exp.LTE: "<=",
+    exp.EQ: "=", exp.NullSafeEQ: "=", exp.Is: "is", exp.GT: ">", exp.GTE: ">=", exp.LT: "<",
+    exp.LTE: "<=",
     exp.NEQ: "<>", exp.Like: "like", exp.ILike: "ilike",
 }  # fmt: skip
 _MIRRORED = {">": "<", ">=": "<=", "<": ">", "<=": ">="}

@@ -57,18 +57,21 @@ def caveats_of(
     ours, theirs = _order_text(first), _order_text(second)
     if ours and theirs and theirs[: len(ours)] != ours:
         doubts.append(
-            "the second statement has another ORDER BY: the rows had the same order here, but that is not guaranteed"
+            "the second statement has another ORDER BY: the rows had the same order here, but "
+            "that is not guaranteed"
         )
     for which, tree, text in (("first", first, before), ("second", second, after)):
         if tree.args.get("limit") is None:
             continue
         if tree.args.get("order") is None:
             doubts.append(
-                f"the {which} statement has a LIMIT without ORDER BY: its choice of rows is arbitrary"
+                f"the {which} statement has a LIMIT without ORDER BY: its choice of rows is "
+                "arbitrary"
             )
         elif not _is_total(tree, text, system, keys):
             doubts.append(
-                f"the {which} statement has a LIMIT, and its order is not unique: its choice among ties is arbitrary"
+                f"the {which} statement has a LIMIT, and its order is not unique: its choice "
+                "among ties is arbitrary"
             )
     return tuple(doubts)
 

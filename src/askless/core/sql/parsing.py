@@ -32,7 +32,8 @@ NODES_LEAST, NODES_PER_CHARACTER = 20_000, 2
 RECURSION_MOST = 12_000
 # What the parser, the writer and a walk over their trees may raise on text that no one foresaw.
 _FAULTS = (
-    sqlglot.errors.SqlglotError, AttributeError, KeyError, IndexError, TypeError, ValueError, RecursionError,
+    sqlglot.errors.SqlglotError, AttributeError, KeyError, IndexError, TypeError, ValueError,
+    RecursionError,
 )  # fmt: skip
 _MARK = re.compile(r"'~slot(\d+)~'|\b77(\d{8})\b|(?<!:):slot(\d+)\b")
 # What the writers of dialects make of a named placeholder.

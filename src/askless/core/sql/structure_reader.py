@@ -55,7 +55,8 @@ _BY_TRANSACTION = re.compile(
 _LOCKING = re.compile(r"\b(?:pg_(?:try_)?advisory\w*|get_lock)\s*\(", re.IGNORECASE)
 # Around an aggregate these change its value for each group, and make no other thing of it.
 _WRAPPERS = (exp.Coalesce, exp.Cast, exp.Paren, exp.Round, exp.Abs, exp.Neg)
-_KINDS = {exp.Insert: "insert", exp.Update: "update", exp.Delete: "delete", exp.Merge: "merge", exp.Copy: "copy",
+_KINDS = {exp.Insert: "insert", exp.Update: "update", exp.Delete: "delete", exp.Merge: "merge",
+exp.Copy: "copy",
           exp.TruncateTable: "truncate"}  # fmt: skip
 # Statements that the parser knows by their first word alone, and whether they may write.
 _COMMANDS = {
@@ -127,8 +128,19 @@ def _used(tree: Any, names: Names) -> tuple[Column, ...]:
 def _writes(tree: Any) -> tuple[str, ...]:
     """The tables that a statement writes, in lower case; EVERYTHING where it may write any."""
     results: list[str] = []
-    for node in tree.find_all(exp.Insert, exp.Update, exp.Delete, exp.Merge, exp.TruncateTable, exp.Copy, exp.Into,
-                              exp.Command, exp.Create, exp.Drop, exp.Alter):  # fmt: skip
+    for node in tree.find_all(
+        exp.Insert,
+        exp.Update,
+        exp.Delete,
+        exp.Merge,
+        exp.TruncateTable,
+        exp.Copy,
+        exp.Into,
+        exp.Command,
+        exp.Create,
+        exp.Drop,
+        exp.Alter,
+    ):
         if isinstance(node, exp.Command):
             results += _written_by(node)
         else:

@@ -39,7 +39,8 @@ SYSTEM = System(
     meanings=(  # error numbers as in the server's error message reference
         Meaning(
             "password-refused",
-            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in ~/.my.cnf",
+            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in "
+            "~/.my.cnf",
             ("1045", "1698"),
         ),
         Meaning(

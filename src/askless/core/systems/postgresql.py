@@ -43,7 +43,8 @@ SYSTEM = System(
         # where the connection itself fails or is lost
         Meaning(
             "password-refused",
-            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in ~/.pgpass",
+            "give the password in the environment variable ASKLESS_DB_PASSWORD, in the URL, or in "
+            "~/.pgpass",
             ("28",),
             ("password authentication failed", "no password supplied", "fe_sendauth"),
         ),

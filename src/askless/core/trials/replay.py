@@ -298,9 +298,11 @@ def sent(request: Request, i: int, prefix: str = "slot") -> BoundStatement:
         if slot.placeholder
     ]
     return BoundStatement(
-        named_form(text, statement.system, prefix), tuple(value for _, value in named), tuple(name for name, _ in named),
+        named_form(text, statement.system, prefix),
+        tuple(value for _, value in named),
+        tuple(name for name, _ in named),
         statement.system,
-    )  # fmt: skip
+    )
 
 
 def _with_keys(sql: str, first: BoundStatement, key: str, keys: Sequence[Value]) -> BoundStatement:

@@ -206,9 +206,14 @@ def _word(value: Any) -> str:
 
 
 def _changed(
-    before: Sequence[Row], after: Sequence[Row], ours: list[Row], theirs: list[Row],
-    lost: Counter[Row], gained: Counter[Row], question: ResultGuarantees,
-) -> Difference:  # fmt: skip
+    before: Sequence[Row],
+    after: Sequence[Row],
+    ours: list[Row],
+    theirs: list[Row],
+    lost: Counter[Row],
+    gained: Counter[Row],
+    question: ResultGuarantees,
+) -> Difference:
     fewer, more = sum(lost.values()), sum(gained.values())
     parts = [
         f"{count} {'row' if count == 1 else 'rows'} {word}"
@@ -230,14 +235,23 @@ def _cause(
     """What usually makes such a difference."""
     if gained and not lost:
         if set(gained) <= set(ours):
-            return "rows are repeated: a to-many join repeats its parent; load the children in a batched query, or use DISTINCT if appropriate"
+            return (
+                "rows are repeated: a to-many join repeats its parent; load the children in a "
+                "batched query, or use DISTINCT if appropriate"
+            )
         return "extra rows: a condition is missing or is in the outer join's ON"
     if lost and not gained:
         if set(lost) <= set(theirs):
-            return "repeated rows are missing: a DISTINCT, UNION or GROUP BY removes rows that the first statement returned"
+            return (
+                "repeated rows are missing: a DISTINCT, UNION or GROUP BY removes rows that the "
+                "first statement returned"
+            )
         if question.inner_join_added:
             return "an inner join drops parents without children: make it a LEFT JOIN"
-        return "missing rows: an inner join drops parents without children (LEFT JOIN keeps them), or a condition is stricter"
+        return (
+            "missing rows: an inner join drops parents without children (LEFT JOIN keeps them), "
+            "or a condition is stricter"
+        )
     kinds = _kinds(lost, gained)
     if kinds:
         return kinds
@@ -264,7 +278,10 @@ def _kind_of_difference(a: Any, b: Any) -> str:
     """How two values in the form of `_value` differ, '' where their kinds do not tell."""
     if a is None or b is None:
         if 0 in (a, b):
-            return "is NULL on one side and 0 on the other: COUNT of no rows is 0, SUM of no rows is NULL; COALESCE unifies them"
+            return (
+                "is NULL on one side and 0 on the other: COUNT of no rows is 0, SUM of no rows is "
+                "NULL; COALESCE unifies them"
+            )
         return "is NULL on one side: an outer join or a missing value"
     kinds = [value[0] for value in (a, b) if isinstance(value, tuple)]
     if set(kinds) == {"instant", "local time"}:

@@ -240,7 +240,10 @@ class MariaDB:
         with suppress(DBAPIError):  # needs the right to see processes
             holders = connection.exec_driver_sql(_TRANSACTIONS).all()
             if holders:
-                return f"{len(holders)} other {'transaction holds' if len(holders) == 1 else 'transactions hold'} locks"
+                return (
+                    f"{len(holders)} other "
+                    f"{'transaction holds' if len(holders) == 1 else 'transactions hold'} locks"
+                )
         return ""
 
     def allow_copies(self, connection: Connection) -> None:
@@ -405,7 +408,8 @@ def _copy(admin: Connection, live: str, schema: str, table: str) -> None:
     name, source = _quoted(table), _quoted(live)
     admin.exec_driver_sql(f"CREATE TABLE {schema}.{name} LIKE {source}.{name}")
     rows = admin.exec_driver_sql(
-        "SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND table_name = %s"
+        "SELECT column_name FROM information_schema.columns WHERE table_schema = %s AND "
+        "table_name = %s"
         " AND COALESCE(generation_expression, '') = '' ORDER BY ordinal_position",
         (live, table),
     )
@@ -460,7 +464,8 @@ def _build(admin: Connection, schema: str, ddl: str, table: str) -> BuiltIndex:
 
 def _index_bytes(admin: Connection, schema: str, table: str) -> int:
     result = admin.exec_driver_sql(
-        "SELECT index_length FROM information_schema.tables WHERE table_schema = %s AND table_name = %s",
+        "SELECT index_length FROM information_schema.tables WHERE table_schema = %s AND "
+        "table_name = %s",
         (schema, table),
     )
     return int(result.scalar() or 0)

@@ -26,7 +26,10 @@ _VIEWS = f"""
 SELECT table_schema, table_name, view_definition FROM information_schema.views
 WHERE table_name IN %s AND table_schema NOT IN {_SYSTEM_SCHEMAS}
 """  # noqa: S608
-_SEQUENCES = "SELECT table_name FROM information_schema.tables WHERE table_type = 'SEQUENCE' AND table_name IN %s"
+_SEQUENCES = (
+    "SELECT table_name FROM information_schema.tables WHERE table_type = 'SEQUENCE' AND "
+    "table_name IN %s"
+)
 _ENGINES = """
 SELECT table_schema, table_name, engine FROM information_schema.tables
 WHERE table_name IN %s AND engine IN ('FEDERATED', 'CONNECT', 'SPIDER', 'OQGRAPH', 'SPHINX', 'S3', 'MROONGA')

@@ -105,9 +105,11 @@ class PostgreSQL:
     def begin(self, connection: Connection, limits: Limits, write: bool = False) -> None:
         """One transaction for all; what is set goes with it."""
         settings = {
-            "statement_timeout": int(limits.statement_s * 1000), "lock_timeout": int(limits.lock_s * 1000),
-            "idle_in_transaction_session_timeout": 600_000, "application_name": "askless",
-        }  # fmt: skip
+            "statement_timeout": int(limits.statement_s * 1000),
+            "lock_timeout": int(limits.lock_s * 1000),
+            "idle_in_transaction_session_timeout": 600_000,
+            "application_name": "askless",
+        }
         for name, value in settings.items():
             connection.exec_driver_sql(f"SET LOCAL {name} = '{value}'")
         if self._version(connection) >= 140000:
@@ -208,9 +210,10 @@ class PostgreSQL:
         )
         session.rollback()
         for name, value in (
-            ("statement_timeout", int(limits.statement_s * 1000)), ("lock_timeout", int(limits.lock_s * 1000)),
+            ("statement_timeout", int(limits.statement_s * 1000)),
+            ("lock_timeout", int(limits.lock_s * 1000)),
             ("application_name", "askless"),
-        ):  # fmt: skip
+        ):
             session.exec_driver_sql(f"SET LOCAL {name} = '{value}'")
         try:
             yield Inspection(session, self._version(session))
@@ -336,7 +339,8 @@ class PostgreSQL:
             was = before.get(table, (scans, changes))
             if scans > was[0] or changes > was[1]:
                 return (
-                    f"{table} was scanned {scans - was[0]} times and {changes - was[1]} of its rows were changed within "
+                    f"{table} was scanned {scans - was[0]} times and {changes - was[1]} of its "
+                    "rows were changed within "
                     f"{_LOOK_S:g} s"
                 )
         return ""
@@ -450,7 +454,8 @@ class PostgreSQL:
             if size is not None and size.bytes > limits.table_bytes and not limits.allow_large:
                 raise AskLessError(
                     "too-large",
-                    f"{table} has {bytes_in_words(size.bytes)}: no one can write to it while the index is built and tested",
+                    f"{table} has {bytes_in_words(size.bytes)}: no one can write to it while the "
+                    "index is built and tested",
                     "try it on a copy of the database, or use --allow-large",
                 )
             self.begin(indexed, limits, write=True)
@@ -500,8 +505,10 @@ class PostgreSQL:
                     raise
                 raise AskLessError(
                     "others-wait",
-                    f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to {table}, so the trial was stopped and undone",
-                    "try it on copies, which locks nothing: --use-copies; or let others wait longer: --lock-budget 2s",
+                    f"another session waited {limits.lock_budget_s * 1e3:.0f} ms to write to "
+                    f"{table}, so the trial was stopped and undone",
+                    "try it on copies, which locks nothing: --use-copies; or let others wait "
+                    "longer: --lock-budget 2s",
                 ) from error
             finally:
                 with suppress(DBAPIError):
@@ -607,7 +614,10 @@ WHERE t.relname = %s AND pg_table_is_visible(t.oid) AND i.indisvalid AND NOT i.i
 ORDER BY c.relname
 """
 _COPY_FACTOR = 10  # how much longer than a statement a copy may take
-_HELD_BACK = "rows of the table were changed recently, so the server may not use a new index in the transaction that created it; VACUUM the table or try again later"
+_HELD_BACK = (
+    "rows of the table were changed recently, so the server may not use a new index in the "
+    "transaction that created it; VACUUM the table or try again later"
+)
 
 
 def _run(connection: Connection, sql: str) -> Any:

@@ -107,7 +107,10 @@ WHERE t.oid = ANY (%(oids)s::oid[]) AND f.id >= 16384
 UNION SELECT a.atttypid FROM pg_type t JOIN pg_attribute a ON a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped
 WHERE t.oid = ANY (%(oids)s::oid[]) AND t.typtype = 'c' AND a.atttypid >= 16384
 """
-_DOMAIN_CHECKS = "SELECT conbin::text FROM pg_constraint WHERE contypid = ANY (%(oids)s::oid[]) AND conbin IS NOT NULL"
+_DOMAIN_CHECKS = (
+    "SELECT conbin::text FROM pg_constraint WHERE contypid = ANY (%(oids)s::oid[]) AND conbin IS "
+    "NOT NULL"
+)
 # Foreign tables, and tables of which one is a part or a parent.
 _RELATION_KINDS = """
 SELECT c.oid, n.nspname, c.relname, c.relkind, s.srvname, w.fdwname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -262,7 +265,10 @@ class Dependencies:
     def _relations(self, oids: Sequence[int], trusted: set[str]) -> None:
         for _, schema, name, kind, server, wrapper in self._rows(_RELATION_KINDS, oids):
             if kind == "f" and not {name, f"{schema}.{name}"} & trusted:
-                what = f"a foreign table of the server {server} ({wrapper}); its effects there are unknown"
+                what = (
+                    f"a foreign table of the server {server} ({wrapper}); its effects there are "
+                    "unknown"
+                )
                 self.routines.append(Routine(f"{schema}.{name}", what))
         self._note("relation", self._numbers(_CHILDREN, oids))
         trees = self._texts(_READ_TREES, oids)
@@ -426,7 +432,10 @@ class Inspection:
         run = self._connection.exec_driver_sql
         with self._connection.begin_nested() as savepoint:
             if self._version >= 140000:
-                head = f"CREATE FUNCTION pg_temp.askless_parsed({', '.join(types)}) RETURNS void LANGUAGE sql BEGIN ATOMIC "
+                head = (
+                    f"CREATE FUNCTION pg_temp.askless_parsed({', '.join(types)}) RETURNS void "
+                    "LANGUAGE sql BEGIN ATOMIC "
+                )
                 run("SET LOCAL check_function_bodies = off")
                 run(f"{head}{text}\n; END")
             elif types:  # a rule has no parameters
@@ -434,7 +443,8 @@ class Inspection:
             else:
                 run("CREATE TEMPORARY TABLE askless_parsed ()")
                 run(
-                    f"CREATE RULE askless_parsed AS ON INSERT TO pg_temp.askless_parsed DO ALSO {text}"
+                    "CREATE RULE askless_parsed AS ON INSERT TO pg_temp.askless_parsed DO ALSO "
+                    f"{text}"
                 )
             tree = str(
                 run(_PARSED_FUNCTION if self._version >= 140000 else _PARSED_RULE).scalar_one()
@@ -443,7 +453,10 @@ class Inspection:
         return tree
 
 
-_PARSED_FUNCTION = "SELECT prosqlbody::text FROM pg_proc WHERE proname = 'askless_parsed' AND pronamespace = pg_my_temp_schema()"
+_PARSED_FUNCTION = (
+    "SELECT prosqlbody::text FROM pg_proc WHERE proname = 'askless_parsed' AND pronamespace = "
+    "pg_my_temp_schema()"
+)
 _PARSED_RULE = (
     "SELECT ev_action::text FROM pg_rewrite WHERE ev_class = 'pg_temp.askless_parsed'::regclass"
 )
@@ -453,7 +466,10 @@ _DOMAINS_WITH_CHECKS = (
 _CONSTANT_TYPES = re.compile(r":consttype (\d+)")
 # read_only_sql_transaction (a standby), insufficient_privilege, feature_not_supported
 _MAY_NOT = ("25006", "42501", "0A000")
-_TABLES = "SELECT oid FROM pg_class WHERE relname = ANY (%s) AND pg_table_is_visible(oid) AND relkind IN ('r', 'p', 'm')"
+_TABLES = (
+    "SELECT oid FROM pg_class WHERE relname = ANY (%s) AND pg_table_is_visible(oid) AND relkind "
+    "IN ('r', 'p', 'm')"
+)
 
 
 def _without_literals(text: str) -> str:
@@ -480,7 +496,8 @@ def _unread(routine: Routine, reason: str) -> Routine:
         return routine
     return Routine(
         routine.name,
-        f"{routine.reason}, or may run it: the server can't report what the statement runs ({reason})",
+        f"{routine.reason}, or may run it: the server can't report what the statement runs "
+        f"({reason})",
     )
 
 

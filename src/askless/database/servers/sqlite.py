@@ -114,7 +114,8 @@ class Guard:
 # What an EXPLAIN may name is run by no one: the file is opened for reading, and query_only can't be
 # undone from here.
 _READS = (
-    sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT, sqlite3.SQLITE_UPDATE,
+    sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT,
+    sqlite3.SQLITE_UPDATE,
     sqlite3.SQLITE_DELETE,
 )  # fmt: skip
 # A full-text index asks the first of the file by itself; functions like pragma_table_info ask the others.
@@ -397,7 +398,8 @@ def _copy(url: URL, target: Path, limits: Limits) -> None:
     if bytes_ * 2.5 > shutil.disk_usage(target.parent).free:
         raise AskLessError(
             "disk-full",
-            f"a trial needs two copies of {source} ({bytes_in_words(bytes_)} each) in {target.parent}",
+            f"a trial needs two copies of {source} ({bytes_in_words(bytes_)} each) in "
+            f"{target.parent}",
             "set TMPDIR to a folder with more space",
         )
     uri = f"file:{quote(str(source.resolve()))}?mode={_mode(source)}"

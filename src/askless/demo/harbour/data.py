@@ -56,9 +56,12 @@ GOODS = [
     "citrus",
 ]
 SENTENCES = (
-    "Lifeboat davits were swung out and held.", "Oil record book entries agreed with the tank soundings.",
-    "Two fire dampers on the upper deck were found stiff and freed.", "Crew hours of rest were in order.",
-    "The emergency generator started at the first attempt.", "Mooring lines aft show wear and are to be renewed.",
+    "Lifeboat davits were swung out and held.", "Oil record book entries agreed with the tank "
+        "soundings.",
+    "Two fire dampers on the upper deck were found stiff and freed.",
+    "Crew hours of rest were in order.",
+    "The emergency generator started at the first attempt.",
+    "Mooring lines aft show wear and are to be renewed.",
 )  # fmt: skip
 
 
@@ -76,9 +79,13 @@ def rows(
 def _vessel(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
     name = f"{dice.choice(FIRST)} {dice.choice(SECOND)} {number}"
     return {
-        "name": name, "call_sign": f"H{number:05d}", "flag": dice.choice(FLAGS), "length_m": dice.uniform(60, 330),
-        "gross_tonnage": dice.randint(900, 90000), "owner": f"{dice.choice(SECOND)} Shipping {dice.randint(1, 300)}",
-    }  # fmt: skip
+        "name": name,
+        "call_sign": f"H{number:05d}",
+        "flag": dice.choice(FLAGS),
+        "length_m": dice.uniform(60, 330),
+        "gross_tonnage": dice.randint(900, 90000),
+        "owner": f"{dice.choice(SECOND)} Shipping {dice.randint(1, 300)}",
+    }
 
 
 def _call(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
@@ -95,33 +102,44 @@ def _call(number: int, dice: random.Random, vessels: int, calls: int) -> dict[st
     )
     eta = NOW + timedelta(minutes=(60 - age) * 47)
     return {
-        "vessel_id": dice.randint(1, vessels), "berth_id": dice.choice([None, *range(1, 23)]), "eta": eta,
-        "etd": eta + timedelta(hours=dice.randint(6, 70)), "status": status, "draught_m": dice.uniform(3, 16),
+        "vessel_id": dice.randint(1, vessels),
+        "berth_id": dice.choice([None, *range(1, 23)]),
+        "eta": eta,
+        "etd": eta + timedelta(hours=dice.randint(6, 70)),
+        "status": status,
+        "draught_m": dice.uniform(3, 16),
         "agent": f"{dice.choice(FIRST)} Agency",
-    }  # fmt: skip
+    }
 
 
 def _job(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
     return {
-        "port_call_id": 1 + (number * 2 // 3 - 1) % calls, "tug_id": dice.randint(1, 16), "pilot_id": dice.randint(1, 30),
-        "starts_at": NOW + timedelta(minutes=number - 40000), "minutes": dice.randint(20, 150),
-    }  # fmt: skip
+        "port_call_id": 1 + (number * 2 // 3 - 1) % calls,
+        "tug_id": dice.randint(1, 16),
+        "pilot_id": dice.randint(1, 30),
+        "starts_at": NOW + timedelta(minutes=number - 40000),
+        "minutes": dice.randint(20, 150),
+    }
 
 
 def _inspection(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
     return {
-        "port_call_id": dice.randint(1, calls), "inspected_at": NOW - timedelta(minutes=number * 31),
-        "inspector": f"{dice.choice(FIRST)} {dice.choice('ABCDEFGH')}.", "verdict": dice.choice(["clear", "detained", "noted"]),
+        "port_call_id": dice.randint(1, calls),
+        "inspected_at": NOW - timedelta(minutes=number * 31),
+        "inspector": f"{dice.choice(FIRST)} {dice.choice('ABCDEFGH')}.",
+        "verdict": dice.choice(["clear", "detained", "noted"]),
         "report": " ".join(dice.choices(SENTENCES, k=60)),
-    }  # fmt: skip
+    }
 
 
 def _log(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str, Any]:
     kind, last = (("vessel", vessels), ("tug", 16), ("pilot", 30), ("berth", 24))[number * 7 % 4]
     return {
-        "subject_type": kind, "subject_id": 1 + number * 13 % last, "written_at": NOW - timedelta(minutes=number),
+        "subject_type": kind,
+        "subject_id": 1 + number * 13 % last,
+        "written_at": NOW - timedelta(minutes=number),
         "text": SENTENCES[number % len(SENTENCES)],
-    }  # fmt: skip
+    }
 
 
 # Some calls are larger than others: forty that left lately had more tugs, and carry much.
@@ -131,33 +149,42 @@ LARGE: dict[type[models.Base], Any] = {
         "starts_at": NOW - timedelta(minutes=n), "minutes": 20 + n % 100,
     },
     models.ManifestLine: lambda n, c: {
-        "port_call_id": c - 100 - n % 40, "goods": GOODS[n % len(GOODS)], "weight_kg": 100 + n, "hazard": None,
+        "port_call_id": c - 100 - n % 40, "goods": GOODS[n % len(GOODS)], "weight_kg": 100 + n,
+        "hazard": None,
     },
 }  # fmt: skip
 EXTRA = {models.TugJob: 40 * 3, models.ManifestLine: 40 * 12}
 
 MAKERS: dict[type[models.Base], Any] = {
     models.Vessel: _vessel,
-    models.Berth: lambda n, dice, v, c: {"name": f"Quay {n}", "length_m": dice.uniform(90, 400), "depth_m": dice.uniform(5, 17)},
+    models.Berth: lambda n, dice, v,
+    c: {"name": f"Quay {n}", "length_m": dice.uniform(90, 400), "depth_m": dice.uniform(5, 17)},
     models.PortCall: _call,
-    models.Pilot: lambda n, dice, v, c: {"name": f"Pilot {dice.choice(SECOND)} {n}", "licence": f"L{n:03d}"},
-    models.Tug: lambda n, dice, v, c: {"name": f"{dice.choice(FIRST)} Tug {n}", "bollard_pull_t": dice.randint(30, 90)},
+    models.Pilot: lambda n, dice, v,
+    c: {"name": f"Pilot {dice.choice(SECOND)} {n}", "licence": f"L{n:03d}"},
+    models.Tug: lambda n, dice, v,
+    c: {"name": f"{dice.choice(FIRST)} Tug {n}", "bollard_pull_t": dice.randint(30, 90)},
     models.TugJob: _job,
     models.ManifestLine: lambda n, dice, v, c: {
-        "port_call_id": 1 + n % c, "goods": dice.choice(GOODS), "weight_kg": dice.randint(100, 90000),
+        "port_call_id": 1 + n % c, "goods": dice.choice(GOODS),
+        "weight_kg": dice.randint(100, 90000),
         "hazard": dice.choice([None, None, None, "flammable"]),
     },
     models.Inspection: _inspection,
-    models.Tariff: lambda n, dice, v, c: {"name": ["anchorage", "pilotage", "towage", "quay dues"][n - 1], "rate": n * 12.5},
+    models.Tariff: lambda n, dice, v,
+    c: {"name": ["anchorage", "pilotage", "towage", "quay dues"][n - 1], "rate": n * 12.5},
     models.LogEntry: _log,
     models.Clearance: lambda n, dice, v, c: {
-        "port_call_id": dice.randint(1, c), "state": dice.choice(["asked", "granted"]), "requested_at": NOW,
+        "port_call_id": dice.randint(1, c), "state": dice.choice(["asked", "granted"]),
+        "requested_at": NOW,
     },
 }  # fmt: skip
 
 SIZES = {
-    models.Vessel: 4000, models.Berth: 24, models.PortCall: 30000, models.Pilot: 30, models.Tug: 16, models.TugJob: 45000,
-    models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4, models.Clearance: 2000, models.LogEntry: 400,
+    models.Vessel: 4000, models.Berth: 24, models.PortCall: 30000, models.Pilot: 30, models.Tug: 16,
+    models.TugJob: 45000,
+    models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4, models.Clearance: 2000,
+    models.LogEntry: 400,
 }  # fmt: skip
 FIXED = {models.Berth, models.Pilot, models.Tug, models.Tariff, models.LogEntry}
 

@@ -34,8 +34,10 @@ class Figure:
         """Raises AskLessError if Matplotlib is missing."""
         if find_spec("matplotlib") is None:
             raise AskLessError(
-                "figures-extra-missing", "drawing needs Matplotlib", "install the extra: pip install 'ask-less[figures]'"
-            )  # fmt: skip
+                "figures-extra-missing",
+                "drawing needs Matplotlib",
+                "install the extra: pip install 'ask-less[figures]'",
+            )
 
     def render(self, document: Document, view: View) -> bytes:
         """The drawing. Raises AskLessError no-figure if there is nothing to draw."""

@@ -35,8 +35,10 @@ def drawn(document: documents.CompareDocument) -> Any:
     rows = [row for row in document.routes if None not in row.queries][:ROUTES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", "the captures have no routes in common, so there is nothing to draw", "name captures of the same pages"
-        )  # fmt: skip
+            "no-figure",
+            "the captures have no routes in common, so there is nothing to draw",
+            "name captures of the same pages",
+        )
     figure = canvas(12, _LINE * len(rows) + _EDGE)
     left, right = figure.subplots(1, 2, sharey=True, width_ratios=(1, 1))
     _queries(left, rows)
@@ -45,7 +47,10 @@ def drawn(document: documents.CompareDocument) -> Any:
         range(len(rows)), [plain(in_middle(one_line(row.route), 44)) for row in rows], fontsize=8
     )
     left.set_ylim(len(rows) - 0.4, -0.6)
-    head = f"{len(document.new)} new findings, {len(document.fixed)} fixed, {len(document.remaining)} remaining"
+    head = (
+        f"{len(document.new)} new findings, {len(document.fixed)} fixed, "
+        f"{len(document.remaining)} remaining"
+    )
     figure.suptitle(plain(head), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure
 

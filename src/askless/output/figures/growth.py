@@ -22,9 +22,10 @@ def drawn(document: documents.GrowthDocument) -> Any:
     rows = [row for row in document.routes if row.projected][:ROUTES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", "no route has requests with lists of different sizes, so there is nothing to draw",
+            "no-figure",
+            "no route has requests with lists of different sizes, so there is nothing to draw",
             "visit a page at several sizes (see askless growth --help)",
-        )  # fmt: skip
+        )
     figure = canvas(10, HEIGHT * len(rows) + 0.4)
     axes: Any = figure.subplots(len(rows), 2, squeeze=False)
     for row, (queries_axis, right) in zip(rows, axes, strict=True):

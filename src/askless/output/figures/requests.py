@@ -34,7 +34,10 @@ def drawn(document: documents.RequestsDocument) -> Any:
     axes.barh(places, inside, color=DATABASE, height=0.66, label="in queries")
     for place, row, end in zip(places, rows, whole, strict=True):
         repeated = f", {number(row.repeated)} repeated" if row.repeated >= 3 else ""
-        label = f"  {plural(row.queries, 'query')}{repeated}, {milliseconds(row.request_ms)} ms × {row.requests:,}"
+        label = (
+            f"  {plural(row.queries, 'query')}{repeated}, {milliseconds(row.request_ms)} ms × "
+            f"{row.requests:,}"
+        )
         axes.text(end, place, label, va="center", fontsize=7.5, color=SOFT)
     axes.set_yticks(places, [plain(in_middle(one_line(row.route), 48)) for row in rows], fontsize=8)
     axes.set_ylim(len(rows) - 0.4, -0.6)

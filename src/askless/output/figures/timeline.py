@@ -22,9 +22,10 @@ def drawn(document: documents.TimelineDocument) -> Any:
     rows = document.rows[:LANES_MOST]
     if not rows:
         raise AskLessError(
-            "no-figure", f"request {document.name} has no queries, so there is nothing to draw",
+            "no-figure",
+            f"request {document.name} has no queries, so there is nothing to draw",
             f"list the others: askless requests {document.capture} --each",
-        )  # fmt: skip
+        )
     figure = canvas(12, _LANE * len(rows) + _EDGE)
     axes = figure.subplots()
     total = max(document.request_ms, *(row.end_ms for row in rows))
@@ -52,7 +53,10 @@ def drawn(document: documents.TimelineDocument) -> Any:
     bare(axes, "top", "right", "left")
     omitted = document.rows[LANES_MOST:]
     more = f"; {len(omitted)} lines more are not drawn" if omitted else ""
-    head = f"{document.route}: {plural(document.queries, 'query')}, {milliseconds(document.database_ms)} of "
+    head = (
+        f"{document.route}: {plural(document.queries, 'query')}, "
+        f"{milliseconds(document.database_ms)} of "
+    )
     head += f"{milliseconds(document.request_ms)} ms in the database{more}"
     figure.suptitle(plain(head, 140), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure

@@ -66,10 +66,16 @@ def _drawn(document: documents.ReportDocument, sizes: Sizes, live: str) -> bytes
     style, script = _own("style.css"), _own("script.js")
     cut, left_out = _cut(document, sizes)
     text = _template()(
-        report=cut, sizes=sizes, left_out=[*document.omitted, *left_out], style=style, script=script, live=live,
-        style_digest=_digest(style), script_digest=_digest(script),
+        report=cut,
+        sizes=sizes,
+        left_out=[*document.omitted, *left_out],
+        style=style,
+        script=script,
+        live=live,
+        style_digest=_digest(style),
+        script_digest=_digest(script),
         entries_most=ENTRIES_MOST,
-    )  # fmt: skip
+    )
     return text.encode("utf-8", "replace")
 
 

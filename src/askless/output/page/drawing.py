@@ -35,7 +35,10 @@ def _bar(left: float, width: float, kind: str, top: float = 2, height: float = L
     """A bar of a lane; left and width in per cent."""
     width = min(max(width, _LEAST), 100.0)
     left = min(left, 100.0 - width)
-    return f'<rect class="{kind}" x="{left:.2f}%" y="{top:g}" width="{width:.2f}%" height="{height:g}"/>'
+    return (
+        f'<rect class="{kind}" x="{left:.2f}%" y="{top:g}" width="{width:.2f}%" '
+        f'height="{height:g}"/>'
+    )
 
 
 def lane(row: documents.TimelineRow, total_ms: float) -> Markup:
@@ -103,12 +106,14 @@ def _plot(xs: Sequence[float], ys: Sequence[float], line: LinearFit, unit: str) 
         f'<line class="fit" x1="{x1:.1f}" y1="{y1:.1f}" x2="{x2:.1f}" y2="{y2:.1f}"/>{dots}'
         f'<text x="{MARGIN - 4}" y="14" text-anchor="end">{_amount(top)}</text>'
         f'<text x="{MARGIN - 4}" y="{floor:.0f}" text-anchor="end">0</text>'
-        f'<text x="{PLOT_WIDTH - 6}" y="{floor + 14:.0f}" text-anchor="end">{_amount(right)} rows</text>'
+        f'<text x="{PLOT_WIDTH - 6}" y="{floor + 14:.0f}" text-anchor="end">{_amount(right)} '
+        "rows</text>"
         f'<text x="{MARGIN}" y="{floor + 14:.0f}">{unit}</text>'
     )
     return _svg(
         body,
-        f'class="plot" viewBox="0 0 {PLOT_WIDTH} {PLOT_HEIGHT}" width="{PLOT_WIDTH}" height="{PLOT_HEIGHT}"',
+        f'class="plot" viewBox="0 0 {PLOT_WIDTH} {PLOT_HEIGHT}" width="{PLOT_WIDTH}" '
+        f'height="{PLOT_HEIGHT}"',
     )
 
 

@@ -20,12 +20,14 @@ def check(out: Console, document: documents.CheckDocument) -> None:
         )
         out.print(
             Text(
-                f"  version {file.version}, recorder {safe(file.recorder)}, program {safe(file.program)}; {state}"
+                f"  version {file.version}, recorder {safe(file.recorder)}, program "
+                f"{safe(file.program)}; {state}"
             )
         )
         out.print(
             Text(
-                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} unfinished), {file.queries:,} queries"
+                f"  {file.lines:,} lines, {file.requests:,} requests ({file.open_requests} "
+                f"unfinished), {file.queries:,} queries"
             )
         )
         if file.truncated:

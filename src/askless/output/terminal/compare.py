@@ -22,8 +22,8 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
     memory = any(any(row.memory_bytes) for row in document.routes)
     out.print(
         Text(
-            "The first line of each route is before, the second after; means per request, times median"
-            + (" only, for lack of space." if objects or memory else " (quartiles)."),
+            "The first line of each route is before, the second after; means per request, times "
+            "median" + (" only, for lack of space." if objects or memory else " (quartiles)."),
             style="dim",
         )
     )
@@ -34,16 +34,21 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
     table.columns[0].min_width = NARROWEST
     for row in document.routes:
         cells = {
-            "queries": gate_text.pair(row.queries), "rows": gate_text.pair(row.rows), "bytes": gate_text.pair(row.bytes, size),
-            "objects": gate_text.pair(row.objects), "memory": gate_text.pair(row.memory_bytes, gate_text.memory),
-        }  # fmt: skip
+            "queries": gate_text.pair(row.queries),
+            "rows": gate_text.pair(row.rows),
+            "bytes": gate_text.pair(row.bytes, size),
+            "objects": gate_text.pair(row.objects),
+            "memory": gate_text.pair(row.memory_bytes, gate_text.memory),
+        }
         before, after = (
             gate_text.spread(spread, quartiles=not (objects or memory)) for spread in row.time
         )
         table.add_row(
-            InMiddle(row.route), *("\n".join(cells[name]) for name, _ in (("queries", "r"), *sizes)), f"{before}\n{after}",
+            InMiddle(row.route),
+            *("\n".join(cells[name]) for name, _ in (("queries", "r"), *sizes)),
+            f"{before}\n{after}",
             Text(row.verdict.text.replace(" (", "\n(", 1)),
-        )  # fmt: skip
+        )
     out.print(table)
     out.print(Text(gate_text.drift(document), style="dim"))
     _list(out, "fixed", document.fixed)

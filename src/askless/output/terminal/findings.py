@@ -47,7 +47,10 @@ def _edits(out: Console, document: documents.FindingsDocument, most: int) -> Non
         place += len(mended)
     omitted = document.edits[most:]
     if omitted:
-        lead = f"{plural(len(omitted), 'edit')} more ({finding_text.weights(omitted)}) with smaller savings:"
+        lead = (
+            f"{plural(len(omitted), 'edit')} more ({finding_text.weights(omitted)}) with smaller "
+            "savings:"
+        )
         command(out, lead, "findings", document.capture, "--all")
     _foot(out, document)
 

@@ -30,7 +30,10 @@ def growth(out: Console, document: documents.GrowthDocument) -> None:
         out.print(Text(growth_text.TOO_FEW, style="bold"))
         for row in few:
             out.print(indented(Text(safe(f"{row.route}  {growth_text.seen(row)}")), 2))
-        hint = f"Needs at least {SIZES_LEAST} sizes, the largest 1.5 times the smallest. To visit a page at several sizes, see askless growth --help."
+        hint = (
+            f"Needs at least {SIZES_LEAST} sizes, the largest 1.5 times the smallest. To visit a "
+            "page at several sizes, see askless growth --help."
+        )
         out.print(Text(hint, style="dim"))
 
 
@@ -58,7 +61,10 @@ def _route(out: Console, row: documents.GrowthRow) -> None:
 def over_time(out: Console, document: documents.TrendDocument) -> None:
     """The statements that take most time, first third against last."""
     stretches = max((len(row.counts) for row in document.shapes), default=0)
-    lasted = f"{document.stretch_s * stretches:,.1f} s in {stretches} parts of {document.stretch_s:,.2f} s"
+    lasted = (
+        f"{document.stretch_s * stretches:,.1f} s in {stretches} parts of "
+        f"{document.stretch_s:,.2f} s"
+    )
     out.print(
         Text(f"{lasted}; first third compared with last, median execution times", style="dim")
     )
@@ -80,9 +86,13 @@ def over_time(out: Console, document: documents.TrendDocument) -> None:
         change = Text(row.direction, style=_STYLE.get(row.direction, ""))
         change.append(ratio.replace(" (", "\n(", 1))
         table.add_row(
-            Text(one_line(brief(row.sql), max(out.width - 56, 24))), f"{row.count:,}", _bars(row.counts), milliseconds(row.first_ms) if row.first_ms else "–",
-            milliseconds(row.last_ms) if row.last_ms else "–", change,
-        )  # fmt: skip
+            Text(one_line(brief(row.sql), max(out.width - 56, 24))),
+            f"{row.count:,}",
+            _bars(row.counts),
+            milliseconds(row.first_ms) if row.first_ms else "–",
+            milliseconds(row.last_ms) if row.last_ms else "–",
+            change,
+        )
     out.print(table)
     slower = sum(row.direction == "slower" for row in document.shapes)
     if slower * 2 > len(document.shapes) > 2:

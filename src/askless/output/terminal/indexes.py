@@ -51,7 +51,10 @@ def indexes(out: Console, document: documents.IndexesDocument) -> None:
 
 def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
     statements = f"{plural(proof.statements, 'statement')} of the capture"
-    text = f"\nTested {proof.where}: {proof.unit} of {statements} {number(proof.before)} → {number(proof.after)}"
+    text = (
+        f"\nTested {proof.where}: {proof.unit} of {statements} {number(proof.before)} → "
+        f"{number(proof.after)}"
+    )
     out.print(Text(text, style="bold"))
     for label, entries in (
         ("excluded", proof.excluded),
@@ -67,7 +70,8 @@ def _proof(out: Console, proof: documents.IndexSetTrialResult) -> None:
         out.print(
             indented(
                 Text(
-                    f"{plural(proof.skipped, 'statement')} could not be run on copies and are not included",
+                    f"{plural(proof.skipped, 'statement')} could not be run on copies and are not "
+                    "included",
                     style="dim",
                 ),
                 2,

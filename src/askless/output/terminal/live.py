@@ -33,6 +33,7 @@ def look(out: Console, seen: Look) -> None:
         line.append(finding.severity, style=SEVERITY_STYLE.get(finding.severity, ""))
         line.append(f" {finding.pattern}", style="bold")
         line.append(
-            f" {finding.key}  {one_line(finding.route, _ROUTE)}: {one_line(finding.summary or finding.title, 80)}"
+            f" {finding.key}  {one_line(finding.route, _ROUTE)}: "
+            f"{one_line(finding.summary or finding.title, 80)}"
         )
         out.print(line)

@@ -20,7 +20,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
         out.print(Text(finding_text.all_of(document)))
     out.print(
         Text(
-            f"{'kept: ' if partly else ''}{plural(document.requests, 'request')}, {plural(document.queries, 'query')}; "
+            f"{'kept: ' if partly else ''}{plural(document.requests, 'request')}, "
+            f"{plural(document.queries, 'query')}; "
             f"noise apart: {noise}"
         )
     )
@@ -47,8 +48,8 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     out.print(table)
     out.print(
         Text(
-            "Per request: median of queries, means of the rest. share: share of the request time, measured in the application."
-            + (" Recorded requests only." if partly else ""),
+            "Per request: median of queries, means of the rest. share: share of the request time, "
+            "measured in the application." + (" Recorded requests only." if partly else ""),
             style="dim",
         )
     )
@@ -61,15 +62,32 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
 
 def each(out: Console, document: documents.EachDocument) -> None:
     """The requests one by one."""
-    table = table_of(("no.", "r"), ("name", "l"), ("request", "l"), ("status", "r"), ("queries", "r"), ("repeated", "r"), ("db ms", "r"), ("ms", "r"), ("rows", "r"))  # fmt: skip
+    table = table_of(
+        ("no.", "r"),
+        ("name", "l"),
+        ("request", "l"),
+        ("status", "r"),
+        ("queries", "r"),
+        ("repeated", "r"),
+        ("db ms", "r"),
+        ("ms", "r"),
+        ("rows", "r"),
+    )
     for place, row in enumerate(document.requests, 1):
         name = one_line(row.route + (f"  {row.path}" if row.path else ""), 50) + (
             "  (warm-up)" if row.warm_up else ""
         )
         table.add_row(
-            str(place), row.name, Text(name), str(row.status or ""), f"{row.queries:,}", f"{row.repeated:,}",
-            milliseconds(row.database_ms), milliseconds(row.request_ms), f"{row.rows:,}",
-        )  # fmt: skip
+            str(place),
+            row.name,
+            Text(name),
+            str(row.status or ""),
+            f"{row.queries:,}",
+            f"{row.repeated:,}",
+            milliseconds(row.database_ms),
+            milliseconds(row.request_ms),
+            f"{row.rows:,}",
+        )
     out.print(table)
     if document.requests:
         lead = "Show one, by name or number:"

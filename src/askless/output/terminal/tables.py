@@ -27,9 +27,12 @@ def tables(out: Console, document: documents.TablesDocument) -> None:
         rows = f"{table.rows:,}" if table.rows is not None else "?"
         width = sum(column.width_bytes or 0.0 for column in table.columns)
         listed.add_row(
-            Text(safe(table.name), style="bold"), rows, size(table.bytes) if table.bytes else "?",
-            size(width) if width else "?", _keys(table, bare, redundant),
-        )  # fmt: skip
+            Text(safe(table.name), style="bold"),
+            rows,
+            size(table.bytes) if table.bytes else "?",
+            size(width) if width else "?",
+            _keys(table, bare, redundant),
+        )
     out.print(listed)
     out.print(
         Text(

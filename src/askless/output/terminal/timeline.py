@@ -23,12 +23,20 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
     share = document.database_ms / document.request_ms if document.request_ms else 0.0
     out.print(
         Text(
-            f"{plural(document.queries, 'query')} (and {document.noise:,} noise), {milliseconds(document.database_ms)} ms of "
+            f"{plural(document.queries, 'query')} (and {document.noise:,} noise), "
+            f"{milliseconds(document.database_ms)} ms of "
             f"{milliseconds(document.request_ms)} ms in the database ({percent(share)})"
         )
     )
     bar_width = max(12, min((out.width - 56) // 2, 60))
-    table = table_of(("at ms", "r"), (f"0 ── {milliseconds(document.request_ms)} ms", "l"), ("ms", "r"), ("runs", "r"), ("rows", "r"), ("query and line of code", "l"))  # fmt: skip
+    table = table_of(
+        ("at ms", "r"),
+        (f"0 ── {milliseconds(document.request_ms)} ms", "l"),
+        ("ms", "r"),
+        ("runs", "r"),
+        ("rows", "r"),
+        ("query and line of code", "l"),
+    )
     for row in document.rows:
         what = Text(
             one_line(brief(row.sql), 2 * (out.width - bar_width - 32)),
@@ -46,9 +54,13 @@ def timeline(out: Console, document: documents.TimelineDocument) -> None:
         if row.error:
             what.append("\n  failed: " + one_line(row.error, 100), style="red")
         table.add_row(
-            milliseconds(row.start_ms), _bar(row, document.request_ms, bar_width), milliseconds(row.duration_ms),
-            f"×{row.count}" if row.count > 1 else "", f"{row.rows:,}", what,
-        )  # fmt: skip
+            milliseconds(row.start_ms),
+            _bar(row, document.request_ms, bar_width),
+            milliseconds(row.duration_ms),
+            f"×{row.count}" if row.count > 1 else "",
+            f"{row.rows:,}",
+            what,
+        )
     out.print(table)
 
 

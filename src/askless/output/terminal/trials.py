@@ -23,7 +23,8 @@ def index(out: Console, document: documents.TrialDocument) -> None:
     out.print(Text(safe(document.index), style="bold"))
     out.print(
         Text(
-            f"built {document.where} in {milliseconds(document.build_ms)} ms, {size(document.size_bytes)}; dropped afterwards"
+            f"built {document.where} in {milliseconds(document.build_ms)} ms, "
+            f"{size(document.size_bytes)}; dropped afterwards"
         )
     )
     if document.locked_ms:
@@ -34,7 +35,8 @@ def index(out: Console, document: documents.TrialDocument) -> None:
         )
         out.print(
             Text(
-                f"others could not write to the table for {milliseconds(document.locked_ms)} ms; {waited}"
+                f"others could not write to the table for {milliseconds(document.locked_ms)} ms; "
+                f"{waited}"
             )
         )
     if document.caution:
@@ -57,7 +59,8 @@ def index(out: Console, document: documents.TrialDocument) -> None:
         out.print(
             indented(
                 Text(
-                    f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved repetitions each"
+                    f"{same} ({plural(row.rows, 'row')}), {row.repetitions} interleaved "
+                    "repetitions each"
                 ),
                 2,
             )
@@ -104,7 +107,8 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
     if document.same_result:
         out.print(
             Text(
-                f"same result on today's rows{sets}: {plural(document.before.rows, 'row')}; {document.repetitions} "
+                f"same result on today's rows{sets}: {plural(document.before.rows, 'row')}; "
+                f"{document.repetitions} "
                 "interleaved repetitions each"
             )
         )
@@ -143,7 +147,10 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     replayed = f"{plural(document.lookups, 'lookup')} of {plural(document.keys, 'key')}"
     what = f"replayed: request {document.request} of {safe(document.route)}, {replayed}"
     if document.lookups == 1:
-        what = f"tested: the slowest of these queries, in request {document.request} of {safe(document.route)}"
+        what = (
+            f"tested: the slowest of these queries, in request {document.request} of "
+            f"{safe(document.route)}"
+        )
     out.print(Text(f"{what}; {document.repetitions} interleaved repetitions each"))
     columns = [
         ("alternative", "l"),
@@ -158,7 +165,8 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     table = table_of(*columns)
     for alternative in document.alternatives:
         ratio = (
-            f"×{alternative.ratio.value:.1f} (×{alternative.ratio.low:.1f} to ×{alternative.ratio.high:.1f})"
+            f"×{alternative.ratio.value:.1f} (×{alternative.ratio.low:.1f} to "
+            f"×{alternative.ratio.high:.1f})"
             if alternative.ratio is not None
             else ""
         )
@@ -207,7 +215,8 @@ def finding(out: Console, document: documents.FindingTrialDocument) -> None:
     if document.network_latency_ms:
         out.print(
             Text(
-                f"+{document.network_latency_ms:g} ms is added per query by calculation; the other times were measured here.",
+                f"+{document.network_latency_ms:g} ms is added per query by calculation; the "
+                "other times were measured here.",
                 style="dim",
             )
         )
@@ -223,7 +232,8 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     out.print(Text(one_line(document.sql, 400), style="bold"))
     out.print(
         Text(
-            f"whole: {milliseconds(document.whole_ms)} ms, {plural(document.rows, 'row')}, {size(document.bytes)}; "
+            f"whole: {milliseconds(document.whole_ms)} ms, {plural(document.rows, 'row')}, "
+            f"{size(document.bytes)}; "
             f"{document.repetitions} interleaved repetitions each"
         )
     )
@@ -244,7 +254,8 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     out.print(indented(table, 2))
     out.print(
         Text(
-            "Clauses can depend on each other, so the shares need not add up. Removing one changes the result; this only measures time.",
+            "Clauses can depend on each other, so the shares need not add up. Removing one "
+            "changes the result; this only measures time.",
             style="dim",
         )
     )

@@ -24,7 +24,10 @@ class App:
     examples = """  askless capture app -o calls -- python app.py                 until you press Ctrl-C
   askless capture app -o due --visit http://127.0.0.1:8000/calls/due --repeat 10 -- python app.py
   askless capture app --echo -- python -i shell.py              prints each query under the line that sent it"""
-    nothing = "the program used no supported database driver, or its interpreter ignores PYTHONPATH (-I, -E, -S)"
+    nothing = (
+        "the program used no supported database driver, or its interpreter ignores PYTHONPATH "
+        "(-I, -E, -S)"
+    )
     options = (
         *VISITING,
         Option(
@@ -32,24 +35,28 @@ class App:
         ),
         Option(
             "--track-use",
-            "record which loaded objects and columns the application reads (SQLAlchemy, Django); costs time per object",
+            "record which loaded objects and columns the application reads (SQLAlchemy, Django); "
+            "costs time per object",
             bare=True,
         ),
         Option(
             "--track-memory",
-            "record each request's peak memory above its start, if nothing ran concurrently; slows the program down",
+            "record each request's peak memory above its start, if nothing ran concurrently; "
+            "slows the program down",
             bare=True,
         ),
         Option(
             "--strict",
-            "raise an exception in the program when one line lazily loads the same relation N times (default: 3)",
+            "raise an exception in the program when one line lazily loads the same relation N "
+            "times (default: 3)",
             "N",
             int,
             bare=3,
         ),
         Option(
             "--app-package",
-            "an installed package that is application code; may be repeated (default: the package that is started)",
+            "an installed package that is application code; may be repeated (default: the package "
+            "that is started)",
             "PACKAGE",
             many=True,
         ),

@@ -100,9 +100,13 @@ class RequestBoundaries:
     """Gives each query to a request, in one of the ways of `ways`."""
 
     def __init__(
-        self, grouping: RequestAttribution, system: str, way: str = "auto", pause_ms: float = PAUSE_MS,
+        self,
+        grouping: RequestAttribution,
+        system: str,
+        way: str = "auto",
+        pause_ms: float = PAUSE_MS,
         note: Callable[[str], None] | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.way = way
         self._grouping = grouping
         self._pause_ns = int(pause_ms * 1e6)
@@ -174,7 +178,8 @@ class RequestBoundaries:
         self.way, why = self._best()
         if self._note is not None and self._waiting:
             self._note(
-                f"queries are grouped into requests by {_WORDS[self.way]}: {why}. --request-by selects another method"
+                f"queries are grouped into requests by {_WORDS[self.way]}: {why}. --request-by "
+                "selects another method"
             )
         waiting, self._waiting = self._waiting, []
         for tagged in waiting:

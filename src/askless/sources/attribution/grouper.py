@@ -48,9 +48,13 @@ def apart_of(values: Mapping[str, Any]) -> GroupingOptions:
             "two-clocks", "--marks and --access-log can't be combined", "use one of them"
         )
     return GroupingOptions(
-        way, pause_ms, False, str(Path(marks).resolve()) if marks else "", str(Path(log).resolve()) if log else "",
+        way,
+        pause_ms,
+        False,
+        str(Path(marks).resolve()) if marks else "",
+        str(Path(log).resolve()) if log else "",
         sparing_of(values),
-    )  # fmt: skip
+    )
 
 
 class _Teller(Protocol):

@@ -12,13 +12,15 @@ TELLING_APART = (
     *SPARING,
     Option(
         "--request-by",
-        "how to group queries into requests: auto, comment, application, connection or pause[=MS] (default: auto)",
+        "how to group queries into requests: auto, comment, application, connection or pause[=MS] "
+        "(default: auto)",
         "WAY",
         default="auto",
     ),
     Option(
         "--marks",
-        "a file with the start and end of each request (JSON lines: name, start, end); read at the end",
+        "a file with the start and end of each request (JSON lines: name, start, end); read at "
+        "the end",
         "FILE",
     ),
     Option(

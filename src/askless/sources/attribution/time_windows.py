@@ -1,7 +1,9 @@
 """Times at which requests are known to have run: a file of marks, or an HTTP server's access log.
 
-Marks are JSON lines of name, start and end; a log is in the combined form or JSON lines. Times are ISO 8601 or seconds since
-1970. A mark is a request; an entry of a log only names one, as many requests run at once and most logs know seconds.
+Marks are JSON lines of name, start and end; a log is in the combined form or JSON lines. Times are
+ISO 8601 or seconds since
+1970. A mark is a request; an entry of a log only names one, as many requests run at once and most
+logs know seconds.
 """
 
 from __future__ import annotations
@@ -90,16 +92,19 @@ def marks(path: Path, clock: Clock) -> list[Window]:
         except (ValueError, KeyError, TypeError) as error:
             reason = f"no {error} in it" if isinstance(error, KeyError) else str(error)
             raise AskLessError(
-                "bad-marks", f"{path}, line {number} is not a valid mark: {reason}",
-                'write each like {"name": "GET /calls", "start": 1795790998.25, "end": 1795790998.75}',
-            ) from None  # fmt: skip
+                "bad-marks",
+                f"{path}, line {number} is not a valid mark: {reason}",
+                'write each like {"name": "GET /calls", "start": 1795790998.25, "end": '
+                "1795790998.75}",
+            ) from None
         results.append((Window(name, clock(start), clock(end)), number))
     results.sort(key=lambda one: one[0].start_ns)
     for (earlier, first), (later, second) in pairwise(results):
         if later.start_ns < earlier.end_ns:
             raise AskLessError(
                 "marks-overlap",
-                f"{path}: the marks of lines {first} ({earlier.route}) and {second} ({later.route}) overlap",
+                f"{path}: the marks of lines {first} ({earlier.route}) and {second} "
+                f"({later.route}) overlap",
                 "run marked work sequentially, or identify requests by comments",
             )
     return [window for window, _ in results]
@@ -121,7 +126,8 @@ def entries(path: Path, clock: Clock) -> list[Entry]:
             raise AskLessError(
                 "bad-log",
                 f"{path}, line {number} has an unknown format: {error}",
-                'it may be a line of the combined log format, or JSON with "time", "method" and "path"',
+                'it may be a line of the combined log format, or JSON with "time", "method" and '
+                '"path"',
             ) from None
     return sorted(results, key=lambda entry: entry.start_ns)
 
@@ -166,8 +172,11 @@ def _entry(
     second_ns = 0 if exact else _SECOND_NS
     at_ns = clock(at_s)
     return Entry(
-        route_of(method, path.partition("?")[0]), at_ns - around_ns - _SLACK_NS, at_ns + around_ns + second_ns + _SLACK_NS, status
-    )  # fmt: skip
+        route_of(method, path.partition("?")[0]),
+        at_ns - around_ns - _SLACK_NS,
+        at_ns + around_ns + second_ns + _SLACK_NS,
+        status,
+    )
 
 
 def _from_combined(line: str, clock: Clock) -> Entry:

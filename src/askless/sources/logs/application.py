@@ -209,10 +209,15 @@ class Lines:
             )
         rows = known.get("rows")
         query = QuerySeen(
-            text=text, start_ns=end_ns - duration_ns, duration_ns=duration_ns,
-            rows=int(str(rows)) if str(rows).isdigit() else -1, parameters=values, names=names, error=str(known.get("error") or ""),
+            text=text,
+            start_ns=end_ns - duration_ns,
+            duration_ns=duration_ns,
+            rows=int(str(rows)) if str(rows).isdigit() else -1,
+            parameters=values,
+            names=names,
+            error=str(known.get("error") or ""),
             place=_place(known),
-        )  # fmt: skip
+        )
         yield LogMessage(statement.session, end_ns, query)
 
     def _values(self, known: Mapping[str, Any], text: str) -> Values:

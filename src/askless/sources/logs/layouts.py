@@ -12,7 +12,8 @@ from askless.core.errors import AskLessError
 from askless.core.systems import called
 
 GROUPS = (
-    "time", "sql", "parameters", "values", "duration_ms", "duration_s", "rows", "error", "request", "route", "session", "connection",
+    "time", "sql", "parameters", "values", "duration_ms", "duration_s", "rows", "error", "request",
+    "route", "session", "connection",
     "file", "line", "function", "object",
 )  # fmt: skip
 FOLLOWING = (

@@ -65,7 +65,13 @@ def _of_text(text: str) -> Values:
 def _javascript(match: re.Match[str]) -> Value:
     if match["text"]:
         return _ESCAPED.sub(_unescaped, match["text"][1:-1])
-    return float(match["number"]) if "." in (match["number"] or "") else int(match["number"]) if match["number"] else _WORDS[match["word"]]  # fmt: skip
+    return (
+        float(match["number"])
+        if "." in (match["number"] or "")
+        else int(match["number"])
+        if match["number"]
+        else _WORDS[match["word"]]
+    )
 
 
 def _unescaped(match: re.Match[str]) -> str:

@@ -260,15 +260,22 @@ class Slow:
         if not text or text.startswith(_ADMINISTRATOR):
             return ()
         query = QuerySeen(
-            text=text, start_ns=end_ns - took_ns, duration_ns=took_ns, rows=rows, bytes=size,
-            error=f"({number}, '(the log has only its number)')" if number else "", plan=plan, server_fields=server_fields,
-        )  # fmt: skip
+            text=text,
+            start_ns=end_ns - took_ns,
+            duration_ns=took_ns,
+            rows=rows,
+            bytes=size,
+            error=f"({number}, '(the log has only its number)')" if number else "",
+            plan=plan,
+            server_fields=server_fields,
+        )
         return (LogMessage(session, at_ns, query, "", False, client),)
 
     def notes(self) -> list[str]:
         """See `Reading`."""
         notes = [
-            "the slow log contains queries that took longer than long_query_time: set it to 0 to log all"
+            "the slow log contains queries that took longer than long_query_time: set it to 0 to "
+            "log all"
         ]
         return notes + (
             [f"{self.skipped:,} lines before the first complete record were skipped"]

@@ -53,7 +53,8 @@ class _OfRecords:
         if is_unknown_zone(self._time):
             zone = self._time.rsplit(" ", 1)[-1]
             notes.append(
-                f"its time zone {zone} is assumed to be this machine's: log_timezone = 'UTC' avoids ambiguity"
+                f"its time zone {zone} is assumed to be this machine's: log_timezone = 'UTC' "
+                "avoids ambiguity"
             )
         return notes
 
@@ -156,8 +157,16 @@ class Csv(_OfRecords):
             return ()
         self._time = row[0]
         record = Record(
-            nanoseconds_of(row[0]), row[5] or row[3], row[11], row[13], row[22], row[4], row[14], row[19], row[18]
-        )  # fmt: skip
+            nanoseconds_of(row[0]),
+            row[5] or row[3],
+            row[11],
+            row[13],
+            row[22],
+            row[4],
+            row[14],
+            row[19],
+            row[18],
+        )
         return self.records.take(record)
 
 
@@ -178,11 +187,17 @@ class Json(_OfRecords):
         client = f"{given.get('remote_host') or ''}:{given.get('remote_port') or ''}".strip(":")
         return self.records.take(
             Record(
-                at_ns, session, str(given.get("error_severity") or ""), str(given.get("message") or ""),
-                str(given.get("application_name") or ""), client, str(given.get("detail") or ""),
-                str(given.get("statement") or ""), str(given.get("context") or ""),
+                at_ns,
+                session,
+                str(given.get("error_severity") or ""),
+                str(given.get("message") or ""),
+                str(given.get("application_name") or ""),
+                client,
+                str(given.get("detail") or ""),
+                str(given.get("statement") or ""),
+                str(given.get("context") or ""),
             )
-        )  # fmt: skip
+        )
 
 
 def _is_csv(lines: list[str]) -> bool:

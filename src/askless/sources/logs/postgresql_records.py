@@ -292,9 +292,15 @@ class Records:
         turn = turn_of(text)
         session.inside = session.inside if turn is None else turn
         query = QuerySeen(
-            text=text, start_ns=record.at_ns - duration_ns, duration_ns=duration_ns, rows=-1, parameters=logged.parameters,
-            error=logged.error, in_transaction=session.inside, plan=logged.plan,
-        )  # fmt: skip
+            text=text,
+            start_ns=record.at_ns - duration_ns,
+            duration_ns=duration_ns,
+            rows=-1,
+            parameters=logged.parameters,
+            error=logged.error,
+            in_transaction=session.inside,
+            plan=logged.plan,
+        )
         said = LogMessage(
             record.session, record.at_ns, query, record.application, session.inside, record.client
         )
@@ -306,19 +312,23 @@ class Records:
         notes = []
         if self._untimed:
             notes.append(
-                f"{self._untimed:,} statements have no duration: log_min_duration_statement = 0 logs it (log_statement does not)"
+                f"{self._untimed:,} statements have no duration: log_min_duration_statement = 0 "
+                "logs it (log_statement does not)"
             )
         if self._placeholders and not self._with_parameters:
             notes.append(
-                "no statement has parameters: log them with log_parameter_max_length = -1 and log_min_duration_statement"
+                "no statement has parameters: log them with log_parameter_max_length = -1 and "
+                "log_min_duration_statement"
             )
         if self._other_plans:
             notes.append(
-                f"{plural(self._other_plans, 'plan')} from auto_explain have an unsupported format: use auto_explain.log_format = json or text"
+                f"{plural(self._other_plans, 'plan')} from auto_explain have an unsupported "
+                "format: use auto_explain.log_format = json or text"
             )
         if self._stray_plans:
             notes.append(
-                f"{plural(self._stray_plans, 'plan')} from auto_explain were skipped: their statements ran inside functions or are not in the log"
+                f"{plural(self._stray_plans, 'plan')} from auto_explain were skipped: their "
+                "statements ran inside functions or are not in the log"
             )
         if self.skipped:
             notes.append(f"{self.skipped:,} lines before the first complete record were skipped")

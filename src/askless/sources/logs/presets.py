@@ -22,7 +22,8 @@ PRESETS = {
         follows=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
     ),
     # Peewee, its logger at DEBUG: ('SELECT ...', [1])
-    "peewee": Layout(_LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$", system="sqlite"),
+    "peewee": Layout(_LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$",
+    system="sqlite"),
     # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache
     # answered is not a query
     "activerecord": Layout(

@@ -78,9 +78,11 @@ def read(files: Sequence[Path], wish: LogOptions, folder: Path, voice: Reporter)
         voice.note(f"its lines look like {name}; use --format to override")
     if not name:
         raise AskLessError(
-            "log-unreadable", f"{first} has an unknown format",
-            "name it with --format (" + ", ".join([*logs.REGISTRY, *wish.layouts]) + "), and PostgreSQL's log_line_prefix with --prefix",
-        )  # fmt: skip
+            "log-unreadable",
+            f"{first} has an unknown format",
+            "name it with --format (" + ", ".join([*logs.REGISTRY, *wish.layouts]) + "), and "
+            "PostgreSQL's log_line_prefix with --prefix",
+        )
     prefix = wish.prefix
     if name == "postgresql" and not prefix:
         prefix = _prefix(first, head)
@@ -145,9 +147,15 @@ class _LineReader:
                 said.query.start_ns if said.query is not None else said.at_ns,
             )
             self._writer = SamplingWriter(
-                self._folder / "log.askless.jsonl", "log", system, "", start_ns / 1e9, start_ns, self._reading.unseen,
+                self._folder / "log.askless.jsonl",
+                "log",
+                system,
+                "",
+                start_ns / 1e9,
+                start_ns,
+                self._reading.unseen,
                 self._apart.sparing,
-            )  # fmt: skip
+            )
             self._telling = RequestGrouper(self._apart, self._writer, lambda at_s: int(at_s * 1e9))
         number = self._numbers.get(said.session)
         if number is None:
@@ -194,7 +202,8 @@ class _LineReader:
                 self._writer.note(note)
             if self._queries >= _FEW and not self._fractions:
                 self._writer.note(
-                    "the log's times are whole seconds, so pauses can't separate requests that come faster ("
+                    "the log's times are whole seconds, so pauses can't separate requests that "
+                    "come faster ("
                     + (
                         "%m in log_line_prefix logs milliseconds; "
                         if self._reading.system == "postgresql"

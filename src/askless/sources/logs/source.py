@@ -49,12 +49,21 @@ class Log:
   askless capture log calls.log calls.log.1.gz -o calls --prefix '%m [%p] %u@%d '     the value of log_line_prefix
   askless capture log slow.log -o calls --format mariadb-slow
   askless capture log development.log -o calls --format activerecord --system mysql"""
-    nothing = "the log contains no statements: does the server log them? (log_min_duration_statement, long_query_time)"
+    nothing = (
+        "the log contains no statements: does the server log them? (log_min_duration_statement, "
+        "long_query_time)"
+    )
     options = (
-        Option("--format", "the log's format: postgresql, postgresql-csv, postgresql-json, mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize and others: docs/logs.md), or a layout from askless.toml (default: detected from the first lines)", "FORMAT", default=""),
-        Option("--system", "the database system of an application's log (default: from its layout)", "NAME", default=""),
-        Option("--prefix", "PostgreSQL's log_line_prefix (default: detected from the first lines)", "PREFIX", default=""),
-        Option("--follow", "keep reading what is written to the last file, even after log rotation", bare=True),
+        Option("--format", "the log's format: postgresql, postgresql-csv, postgresql-json, "
+            "mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize "
+            "and others: docs/logs.md), or a layout from askless.toml (default: detected from the "
+            "first lines)", "FORMAT", default=""),
+        Option("--system", "the database system of an application's log (default: from its layout)",
+        "NAME", default=""),
+        Option("--prefix", "PostgreSQL's log_line_prefix (default: detected from the first lines)",
+        "PREFIX", default=""),
+        Option("--follow", "keep reading what is written to the last file, even after log rotation",
+        bare=True),
         *TELLING_APART,
         Option("files", "log files in chronological order; may be .gz", "FILE", many=True),
     )  # fmt: skip

@@ -35,9 +35,10 @@ def check_installed() -> None:
 
     if find_spec("opentelemetry") is None or find_spec("opentelemetry.proto") is None:
         raise AskLessError(
-            "otlp-extra-missing", "reading traces needs the package opentelemetry-proto",
+            "otlp-extra-missing",
+            "reading traces needs the package opentelemetry-proto",
             "install the extra: pip install 'ask-less[otlp]'",
-        )  # fmt: skip
+        )
 
 
 class Spans(NamedTuple):
@@ -109,10 +110,19 @@ def _span_of_protobuf(origin: tuple[Any, str, str]) -> Span:
             value = pair.value
             attributes[key] = value.string_value or _plain(value)  # texts, most of them
     return Span(
-        span.trace_id, span.span_id, span.parent_span_id, span.name, span.kind, span.start_time_unix_nano,
-        span.end_time_unix_nano, attributes, scope, service,
-        _error_of(span) if span.status.code == _ERROR else "", bool(span.flags & REMOTE_PARENT),
-    )  # fmt: skip
+        span.trace_id,
+        span.span_id,
+        span.parent_span_id,
+        span.name,
+        span.kind,
+        span.start_time_unix_nano,
+        span.end_time_unix_nano,
+        attributes,
+        scope,
+        service,
+        _error_of(span) if span.status.code == _ERROR else "",
+        bool(span.flags & REMOTE_PARENT),
+    )
 
 
 def _plain(value: Any) -> Any:

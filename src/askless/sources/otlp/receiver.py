@@ -36,7 +36,10 @@ _LOOK_S = 0.5
 _JSON, _PROTOBUF = "application/json", "application/x-protobuf"
 _OTHER = ("/v1/metrics", "/v1/logs", "/v1/profiles")
 _PREFACE = b"PRI * HTTP/2.0"
-WRONG_PORT = "a gRPC client connected to the HTTP port: set OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or send to the gRPC port"
+WRONG_PORT = (
+    "a gRPC client connected to the HTTP port: set OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf, or "
+    "send to the gRPC port"
+)
 
 Message = MutableMapping[str, Any]
 Send = Callable[[Message], Awaitable[None]]
@@ -133,8 +136,10 @@ class Sink:
         )
         raise AskLessError(
             "receiver-ended",
-            f"the receiver ended after {plural(self._traces.spans, 'span')} because it could store no more: {why}",
-            "acknowledged spans are in its journal next to the capture and will be added when the capture is next read",
+            f"the receiver ended after {plural(self._traces.spans, 'span')} because it could "
+            f"store no more: {why}",
+            "acknowledged spans are in its journal next to the capture and will be added when the "
+            "capture is next read",
         )
 
     def _work(self) -> None:
@@ -198,7 +203,8 @@ def unpacked(body: bytes, encoding: str, most: int = PAYLOAD_MOST) -> bytes:
         if stream.unconsumed_tail or len(result) >= most:
             raise _Refused(
                 413,
-                f"the body decompresses to more than {most // 1024**2} MiB: {OPTION} raises the limit",
+                f"the body decompresses to more than {most // 1024**2} MiB: {OPTION} raises the "
+                "limit",
             )
         if not stream.eof:
             raise _Refused(400, "the compressed body ends early")
@@ -224,7 +230,8 @@ def application(
             if hosts is not None and headers.get("host", "").lower() not in hosts:
                 raise _Refused(
                     421,
-                    "this receiver only accepts requests for its own address: --allow-remote accepts any",
+                    "this receiver only accepts requests for its own address: --allow-remote "
+                    "accepts any",
                 )
             if scope["method"] != "POST":
                 raise _Refused(405, "use POST /v1/traces")
@@ -318,7 +325,8 @@ class _Bodies:
             if size > SENT_MOST:
                 raise _Refused(
                     413,
-                    f"the body is larger than {SENT_MOST // 1024**2} MiB: send smaller batches, or compress them",
+                    f"the body is larger than {SENT_MOST // 1024**2} MiB: send smaller batches, "
+                    "or compress them",
                 )
             if self._bytes + len(part) > RECEIVING_MOST:
                 raise _Refused(503, "too many uploads in progress: retry later")
@@ -401,15 +409,24 @@ def over_http(
             if data.startswith(_PREFACE):
                 sink.grpc_on_http += 1
                 answer = WRONG_PORT.encode()
-                head = f"HTTP/1.1 505 HTTP Version Not Supported\r\nContent-Length: {len(answer)}\r\nConnection: close\r\n\r\n"
+                head = (
+                    "HTTP/1.1 505 HTTP Version Not Supported\r\nContent-Length: "
+                    f"{len(answer)}\r\nConnection: close\r\n\r\n"
+                )
                 self.transport.write(head.encode() + answer)
                 self.transport.close()
                 return
             super().data_received(data)
 
     config = uvicorn.Config(
-        application(sink, hosts), http=Protocol, ws="none", lifespan="off", log_config=None, access_log=False, server_header=False
-    )  # fmt: skip
+        application(sink, hosts),
+        http=Protocol,
+        ws="none",
+        lifespan="off",
+        log_config=None,
+        access_log=False,
+        server_header=False,
+    )
     server = uvicorn.Server(config)
     thread = threading.Thread(
         target=server.run, args=([taken],), name="askless-otlp-http", daemon=True

@@ -75,7 +75,8 @@ def _recover(folder: Path, segments: Sequence[Path]) -> int:
     except (OSError, msgspec.DecodeError, ValueError) as error:
         raise AskLessError(
             "not-recovered",
-            f"{segments[0]}: spans that a killed receiver had acknowledged can't be added to the capture: {error}",
+            f"{segments[0]}: spans that a killed receiver had acknowledged can't be added to the "
+            f"capture: {error}",
             "free disk space and read it again, or delete the file to give up these spans",
         ) from None
     for path in segments:

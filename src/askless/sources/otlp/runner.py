@@ -205,11 +205,13 @@ def _tell(sink: receiver.Sink, traces: Traces, voice: Reporter) -> None:
     lost = sink.unreadable + traces.broken
     if lost:
         voice.note(
-            f"note: {plural(lost, 'span')} can't be read and are lost: {sink.reason or traces.broken_reason}"
+            f"note: {plural(lost, 'span')} can't be read and are lost: "
+            f"{sink.reason or traces.broken_reason}"
         )
     if sink.grpc_on_http:
         voice.note("note: " + receiver.WRONG_PORT)
     if sink.refused:
         voice.note(
-            f"note: {plural(sink.refused, 'request')} to export refused for a while because too much was waiting; exporters retry"
+            f"note: {plural(sink.refused, 'request')} to export refused for a while because too "
+            "much was waiting; exporters retry"
         )

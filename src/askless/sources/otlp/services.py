@@ -157,11 +157,14 @@ class Services:
         notes = []
         if traces.late:
             notes.append(
-                f"{plural(traces.late, 'query')} arrived after their request was complete and were skipped"
+                f"{plural(traces.late, 'query')} arrived after their request was complete and "
+                "were skipped"
             )
         if traces.orphans:
             notes.append(
-                f"{plural(traces.orphans, 'span')} have a parent that never arrived: the exporter may have lost spans, and requests may lack queries (a larger OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
+                f"{plural(traces.orphans, 'span')} have a parent that never arrived: the exporter "
+                "may have lost spans, and requests may lack queries (a larger "
+                "OTEL_BSP_MAX_QUEUE_SIZE, a shorter OTEL_BSP_SCHEDULE_DELAY)"
             )
         if traces.unread:
             notes.append(

@@ -126,9 +126,10 @@ class _File:
 
     def _unreadable(self, where: str, why: str) -> AskLessError:
         return AskLessError(
-            "traces-unreadable", f"{self._path}, {where}, holds no spans: {why}",
+            "traces-unreadable",
+            f"{self._path}, {where}, holds no spans: {why}",
             "name an OTLP file: JSON, JSON lines or protobuf messages",
-        )  # fmt: skip
+        )
 
     def _too_large(self, where: str, why: str) -> AskLessError:
         return AskLessError(

@@ -44,7 +44,8 @@ PARAMETERS = ("db.statement.parameters", "db.postgresql.values")
 KEPT = frozenset(
     name
     for names in (
-        TEXT, SYSTEM, ROWS, BATCH, METHOD, ROUTE, PATH, STATUS, SERVICE_CALLED, METHOD_CALLED, DESTINATION, FILE, LINE, FUNCTION,
+        TEXT, SYSTEM, ROWS, BATCH, METHOD, ROUTE, PATH, STATUS, SERVICE_CALLED, METHOD_CALLED,
+        DESTINATION, FILE, LINE, FUNCTION,
         PARAMETERS, WARM_UP,
     )
     for name in names

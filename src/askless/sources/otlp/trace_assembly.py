@@ -85,9 +85,12 @@ class Traces:
     """
 
     def __init__(
-        self, target: Callable[[str, int], Target], quiet: int, patient: int,
+        self,
+        target: Callable[[str, int], Target],
+        quiet: int,
+        patient: int,
         is_warm_up: Callable[[int], bool] = lambda _: False,
-    ) -> None:  # fmt: skip
+    ) -> None:
         """`is_warm_up` says whether a request that began at a time only warmed the application up."""
         self._target = target
         self._is_warm_up = is_warm_up

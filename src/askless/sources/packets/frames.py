@@ -116,7 +116,8 @@ def segments(path: Path, odd: SkippedPackets) -> Iterator[Segment]:
         if link is None:
             raise AskLessError(
                 "packets-unreadable",
-                f"{path} was recorded on a link of kind {reader.datalink()}, which is not supported",
+                f"{path} was recorded on a link of kind {reader.datalink()}, which is not "
+                "supported",
                 "record with tcpdump -i any, or on the network interface",
             )
         packets = iter(reader)
@@ -182,5 +183,12 @@ def _segment(dpkt: Any, packet: Any, at_ns: int) -> Segment | None:
     )  # a network card that cuts packets itself leaves the length out
     data = data[:length]
     return Segment(
-        (hosts[0], tcp.sport), (hosts[1], tcp.dport), tcp.seq, tcp.ack, tcp.flags, data, max(length, 0), at_ns
-    )  # fmt: skip
+        (hosts[0], tcp.sport),
+        (hosts[1], tcp.dport),
+        tcp.seq,
+        tcp.ack,
+        tcp.flags,
+        data,
+        max(length, 0),
+        at_ns,
+    )

@@ -215,5 +215,6 @@ class PacketRecorder:
             voice.note(f"note: {plural(times, 'connection')} not read: {why}")
         if self.began_before:
             voice.note(
-                f"note: {plural(self.began_before, 'connection')} started before the recording: read from the first message boundary"
+                f"note: {plural(self.began_before, 'connection')} started before the recording: "
+                "read from the first message boundary"
             )

@@ -24,7 +24,8 @@ VISITING = (
     ),
     Option(
         "--sizes",
-        "visit each URL that contains {size} once per value, to see how the page grows, e.g. 10,20,40",
+        "visit each URL that contains {size} once per value, to see how the page grows, e.g. "
+        "10,20,40",
         "N,N,...",
         default="",
     ),
@@ -132,5 +133,6 @@ def tell_visits(visited: Sequence[VisitResult], voice: Reporter) -> None:
         )
         if page.status >= 400:
             voice.note(
-                f"note: {page.url} answered with status {page.status}: the intended page may not have run"
+                f"note: {page.url} answered with status {page.status}: the intended page may not "
+                "have run"
             )

@@ -22,7 +22,7 @@ class ConnectionRecorder:
 
     def __init__(
         self, wire: Wire, writer: CaptureWriter, requests: RequestGrouper, forgiving: bool = False
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.wire = wire
         self.writer = writer
         self.requests = requests
@@ -101,6 +101,7 @@ class ConnectionRecorder:
             self.writer.lost(self.broken, "incomplete connections", self.broken_reason)
         if self.nameless:
             self.writer.note(
-                f"{plural(self.nameless, 'query')} ran statements that were prepared before recording began; they were skipped"
+                f"{plural(self.nameless, 'query')} ran statements that were prepared before "
+                "recording began; they were skipped"
             )
         self.writer.close()

@@ -130,7 +130,8 @@ def _listen(word: str, open_: bool) -> Address:
     if not open_ and not _is_loopback(host):
         raise AskLessError(
             "bad-listen",
-            f"{host} is reachable from other machines, and anyone who connects reaches the database",
+            f"{host} is reachable from other machines, and anyone who connects reaches the "
+            "database",
             "listen on 127.0.0.1, or use --allow-remote if that is intended",
         )
     return Address(host, int(port))

@@ -60,7 +60,10 @@ def run(
     reader = _start_reader(wish, folder, backlog, bell, program, by_visits)
     os.close(bell)
     try:
-        said = f"Relaying {address} to {wish.settings.to}; {'the program is configured' if program else 'press Ctrl-C to stop'}."
+        said = (
+            f"Relaying {address} to {wish.settings.to}; "
+            f"{'the program is configured' if program else 'press Ctrl-C to stop'}."
+        )
         if not program:
             gone = threading.Event()
             threading.Thread(
@@ -89,8 +92,10 @@ def run(
         if code:
             raise AskLessError(
                 "reader-ended",
-                f"the relay's reader ended early; later traffic is not in the capture ({size(backlog.written - backlog.read)})",
-                "forwarding was not affected; see its message above, free disk space, and start again",
+                "the relay's reader ended early; later traffic is not in the capture "
+                f"({size(backlog.written - backlog.read)})",
+                "forwarding was not affected; see its message above, free disk space, and start "
+                "again",
             )
 
 
@@ -108,10 +113,15 @@ def _start_reader(
     by_visits: bool,
 ) -> subprocess.Popen[bytes]:
     job = Job(
-        data=backlog.data, page=backlog.page, size=backlog.size, bell=bell, system=wish.system,
+        data=backlog.data,
+        page=backlog.page,
+        size=backlog.size,
+        bell=bell,
+        system=wish.system,
         path=str(folder / f"relay-{os.getpid()}-{int(time.time() * 1000)}.askless.jsonl"),
-        program=Path(program[0]).name if program else "", apart=wish.apart._replace(visits=by_visits),
-    )  # fmt: skip
+        program=Path(program[0]).name if program else "",
+        apart=wish.apart._replace(visits=by_visits),
+    )
     words = [
         sys.executable,
         "-m",
@@ -154,11 +164,13 @@ def _tell(forwarder: Forwarder, spool: BufferWriter, voice: Reporter) -> None:
         voice.note(f"note: {plural(count, 'connection')} refused: {why}")
     if counts.away:
         voice.note(
-            f"note: {plural(counts.away, 'connection')} refused, as {forwarder.settings.to} could not be reached"
+            f"note: {plural(counts.away, 'connection')} refused, as {forwarder.settings.to} could "
+            "not be reached"
         )
     if spool.lost_bytes:
         voice.note(
-            f"note: {size(spool.lost_bytes)} arrived faster than they could be read and are missing: --buffer-size allows more"
+            f"note: {size(spool.lost_bytes)} arrived faster than they could be read and are "
+            "missing: --buffer-size allows more"
         )
 
 

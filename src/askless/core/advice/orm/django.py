@@ -71,14 +71,23 @@ class Django:
 
     def aside(self, path: Sequence[Load]) -> str:
         """A `Prefetch` into an attribute of its own, which the loop then reads."""
-        inner = f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), to_attr="...")'
-        return f"with the conditions of the lookup, .prefetch_related({inner}); and read that attribute in the loop"
+        inner = (
+            f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), '
+            'to_attr="...")'
+        )
+        return (
+            f"with the conditions of the lookup, .prefetch_related({inner}); and read that "
+            "attribute in the loop"
+        )
 
     def afterwards(self, path: Sequence[Load]) -> str:
         """`prefetch_related_objects`, which takes objects of one class."""
         model = bare(path[0].model)
         call = f'prefetch_related_objects(objects, "{_names(path)}")'
-        return f"a library reads the {model} objects: load it for all of them before the loop, {call} of django.db.models"
+        return (
+            f"a library reads the {model} objects: load it for all of them before the loop, "
+            f"{call} of django.db.models"
+        )
 
     def caution(self, path: Sequence[Load]) -> str:
         """Nothing: Django joins to-one relations only."""
@@ -146,7 +155,10 @@ class Django:
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """An annotation: parents with none stay, with 0."""
         condition = ", filter=Q(...)" if conditions else ""
-        return f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", distinct=True{condition}))'
+        return (
+            f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", '
+            f"distinct=True{condition}))"
+        )
 
     def counted_once(self, file: str, model: str) -> str:
         """The admin counts all rows, and those that its filters leave."""

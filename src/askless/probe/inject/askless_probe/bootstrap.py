@@ -31,5 +31,6 @@ def configure(environ):
     recorder.switch_on(writer, echo, bool(environ.get("ASKLESS_TRACK_USE")), memory, spare)
     if memory is not None:
         writer.note(
-            "memory was tracked: what the program allocates takes longer, so its times are longer than without it"
+            "memory was tracked: what the program allocates takes longer, so its times are longer "
+            "than without it"
         )

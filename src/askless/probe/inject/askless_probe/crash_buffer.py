@@ -8,7 +8,8 @@ removes its own.
 
 Form: slots of SLOT bytes (SLOTS, or fewer where the capture's size is limited), each one of
 
-- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a line and nothing else
+- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a
+line and nothing else
   that has been there before;
 - WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
 
@@ -128,8 +129,22 @@ class CrashBuffer:
             if ring is None:
                 return
         try:
-            (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
-             error, batch) = record  # fmt: skip
+            (
+                text,
+                parameters,
+                start,
+                duration,
+                rows,
+                place,
+                _,
+                connection,
+                inside,
+                _,
+                load,
+                thread,
+                error,
+                batch,
+            ) = record
             number = self.texts.get(text)
             line = self.places.get(place)
             if load is not None and type(load[0]) is tuple:
@@ -162,8 +177,22 @@ class CrashBuffer:
                 pass
 
     def _put_query(self, request, record, number, line):
-        (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
-         error, batch) = record  # fmt: skip
+        (
+            text,
+            parameters,
+            start,
+            duration,
+            rows,
+            place,
+            _,
+            connection,
+            inside,
+            _,
+            load,
+            thread,
+            error,
+            batch,
+        ) = record
         system = self.connections.get(connection, "")
         if line is None:
             line = self.places.get(place)

@@ -10,7 +10,8 @@ import linecache
 
 # What comes next by custom: as an attribute of `self`, or as a name of the function around.
 _NEXT = (
-    "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function", "fn", "f", "callback",
+    "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function",
+    "fn", "f", "callback",
     "call_next",
 )  # fmt: skip
 _HANDS = (
@@ -22,7 +23,8 @@ _HANDS = (
     "run_coroutine_threadsafe",
 )
 _RUNS = (
-    "execute", "executemany", "exec_driver_sql", "execute_sql", "fetch", "fetchrow", "fetchval", "fetch_all", "fetch_one",
+    "execute", "executemany", "exec_driver_sql", "execute_sql", "fetch", "fetchrow", "fetchval",
+    "fetch_all", "fetch_one",
     "scalars", "scalar", "execute_fetchall",
 )  # fmt: skip
 

@@ -94,11 +94,17 @@ HOOKS = {
 # it.
 UNKNOWN = {
     "cx_Oracle": "driver", "aiopg": "driver",
-    "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver", "snowflake.connector": "driver",
-    "clickhouse_driver": "driver", "clickhouse_connect": "driver", "ibm_db": "driver", "firebird.driver": "driver",
-    "pymongo": "driver", "cassandra.cluster": "driver", "redshift_connector": "driver", "psycopg2cffi": "driver",
-    "bjoern": "server", "meinheld": "server", "robyn": "server", "socketify": "server", "twisted.web.server": "server",
-    "uwsgi": "server", "mod_wsgi": "server", "japronto": "server", "procrastinate": "job queue", "taskiq": "job queue",
+    "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver",
+    "snowflake.connector": "driver",
+    "clickhouse_driver": "driver", "clickhouse_connect": "driver", "ibm_db": "driver",
+    "firebird.driver": "driver",
+    "pymongo": "driver", "cassandra.cluster": "driver", "redshift_connector": "driver",
+    "psycopg2cffi": "driver",
+    "bjoern": "server", "meinheld": "server", "robyn": "server", "socketify": "server",
+    "twisted.web.server": "server",
+    "uwsgi": "server", "mod_wsgi": "server", "japronto": "server", "procrastinate": "job queue",
+    "taskiq": "job "
+        "queue",
     "faust": "job queue", "luigi": "job queue", "saq": "job queue",
 }  # fmt: skip
 

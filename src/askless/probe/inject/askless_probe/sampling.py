@@ -168,8 +168,8 @@ class Sampler:
             request.retell()
             del request.records[:], request.errands[:]
         recorder.warn_once(
-            "the disk is full (%s): nothing is recorded until it has room again; it is tried every %d s"
-            % (self.folder, RETRY_NS // 1_000_000_000)
+            "the disk is full (%s): nothing is recorded until it has room again; it is tried "
+            "every %d s" % (self.folder, RETRY_NS // 1_000_000_000)
         )
         return True
 

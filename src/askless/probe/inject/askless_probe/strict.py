@@ -51,7 +51,8 @@ def check(load):
         file, line, function = stack.resolve(key[0], key[1])
         where = "%s:%d in %s" % (file, line, function)
     raise RepeatedLoad(
-        "%s.%s is loaded for the %s time in %s, one query for each object, at %s. Load it for all of them where the "
+        "%s.%s is loaded for the %s time in %s, one query for each object, at %s. Load it for all "
+        "of them where the "
         "%s objects are read, or accept it in askless.toml with a reason and an end date."
         % (model, relation or target, _ordinal(times), request.route, where, model)
     )

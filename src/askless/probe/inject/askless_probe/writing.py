@@ -348,8 +348,22 @@ class Writer(CaptureFile):
 
     def _queries(self, request, records):
         # A record that was echoed has one field more; zip stops at the shortest.
-        (texts, parameters, starts, durations, rows, places, _, connections, in_transaction, _, marks, threads, failures,
-         sets) = list(zip(*records))[:14]  # fmt: skip
+        (
+            texts,
+            parameters,
+            starts,
+            durations,
+            rows,
+            places,
+            _,
+            connections,
+            in_transaction,
+            _,
+            marks,
+            threads,
+            failures,
+            sets,
+        ) = list(zip(*records))[:14]
         self.queries += len(records)
         if len(recorder.mentioned) > self.mentioned:
             self._mentioned_models()
@@ -486,7 +500,16 @@ class Writer(CaptureFile):
             orm, kind, model, relation, target, many = load
             for name in (model, target):
                 self._model(orm, name)
-            self._line(event="load", id=ident, orm=orm, kind=kind, model=model, relation=relation, target=target, many=many)  # fmt: skip
+            self._line(
+                event="load",
+                id=ident,
+                orm=orm,
+                kind=kind,
+                model=model,
+                relation=relation,
+                target=target,
+                many=many,
+            )
         return ident
 
     def _model(self, orm, name):

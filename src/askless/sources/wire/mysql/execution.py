@@ -44,7 +44,8 @@ class Execution:
     """
 
     __slots__ = (
-        "binary", "bytes", "columns", "counted_columns", "crc", "error", "inside", "many", "parameters", "rows", "sample",
+        "binary", "bytes", "columns", "counted_columns", "crc", "error", "inside", "many",
+        "parameters", "rows", "sample",
         "spent_ns", "start_ns", "text",
     )  # fmt: skip
 
@@ -79,13 +80,23 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
             sum(column) * execution.rows // len(sizes) for column in zip(*sizes, strict=False)
         )
     return QuerySeen(
-        text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
-        bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
-        connection=connection, in_transaction=execution.inside, parameters=tuple(map(recordable, execution.parameters)),
+        text=execution.text,
+        start_ns=execution.start_ns,
+        duration_ns=execution.spent_ns,
+        rows=execution.rows,
+        bytes=execution.bytes,
+        digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
+        connection=connection,
+        in_transaction=execution.inside,
+        parameters=tuple(map(recordable, execution.parameters)),
         columns=tuple(column.name for column in columns),
-        origins=origins if any(origins) else (), sampled=sampled, sample=sample, widths=widths,
-        error=execution.error, batch=max(execution.rows, 1) if execution.many else 0,
-    )  # fmt: skip
+        origins=origins if any(origins) else (),
+        sampled=sampled,
+        sample=sample,
+        widths=widths,
+        error=execution.error,
+        batch=max(execution.rows, 1) if execution.many else 0,
+    )
 
 
 def _may_be_key(column: Column) -> bool:

@@ -208,9 +208,13 @@ class Session:
         if kind in (BINLOG_DUMP, BINLOG_GTID):
             raise Unreadable("a replication stream")
         reader = {
-            QUERY: self._query, PREPARE: self._query, EXECUTE: self._execute, FETCH: self._fetch, BULK: self._bulk,
+            QUERY: self._query,
+            PREPARE: self._query,
+            EXECUTE: self._execute,
+            FETCH: self._fetch,
+            BULK: self._bulk,
             LONG_DATA: self._long_data,
-        }.get(kind)  # fmt: skip
+        }.get(kind)
         command = Command(kind, at_ns)
         if reader is not None:
             reader(command, payload)

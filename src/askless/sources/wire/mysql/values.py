@@ -98,7 +98,8 @@ def text_value(raw: bytes, column: Column, encoding: str) -> Value:
 
 _TEXTS = {VARCHAR, VAR_STRING, STRING, ENUM, SET, *range(BLOB_FIRST, BLOB_LAST + 1)}
 _NAMES = {
-    DECIMAL: "Decimal", DECIMAL_OLD: "Decimal", DATE: "date", DATETIME: "datetime", TIMESTAMP: "datetime", TIME: "timedelta",
+    DECIMAL: "Decimal", DECIMAL_OLD: "Decimal", DATE: "date", DATETIME: "datetime",
+    TIMESTAMP: "datetime", TIME: "timedelta",
 }  # fmt: skip
 
 
@@ -128,7 +129,7 @@ def binary_row(
 
 def binary_value(
     data: bytes, position: int, kind: int, unsigned: bool, encoding: str, charset: int = 0
-) -> tuple[Value, int]:  # fmt: skip
+) -> tuple[Value, int]:
     """(value, position after it). Raises ValueError, IndexError, struct.error where it is cut."""
     if kind in _INTS:
         size, form = _INTS[kind]

@@ -86,9 +86,13 @@ class Step:
     __slots__ = ("at_ns", "execution", "kind", "portal", "prepared", "texts", "turn")
 
     def __init__(
-        self, kind: str, at_ns: int, portal: Portal | None = None, prepared: Prepared | None = None,
+        self,
+        kind: str,
+        at_ns: int,
+        portal: Portal | None = None,
+        prepared: Prepared | None = None,
         texts: Sequence[str] = (),
-    ) -> None:  # fmt: skip
+    ) -> None:
         self.kind = kind
         self.at_ns = at_ns
         self.portal = portal
@@ -111,12 +115,21 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
         ]
         widths = tuple(total * execution.rows // len(rows) for total in sums)
     return QuerySeen(
-        text=execution.text, start_ns=execution.start_ns, duration_ns=execution.spent_ns, rows=execution.rows,
-        bytes=execution.bytes, digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
-        connection=connection, in_transaction=execution.inside, parameters=_parameters(execution.portal, encoding),
-        columns=tuple(name for name, _, _ in columns), sampled=sampled, sample=sample, widths=widths,
+        text=execution.text,
+        start_ns=execution.start_ns,
+        duration_ns=execution.spent_ns,
+        rows=execution.rows,
+        bytes=execution.bytes,
+        digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
+        connection=connection,
+        in_transaction=execution.inside,
+        parameters=_parameters(execution.portal, encoding),
+        columns=tuple(name for name, _, _ in columns),
+        sampled=sampled,
+        sample=sample,
+        widths=widths,
         error=execution.error,
-    )  # fmt: skip
+    )
 
 
 def _parameters(portal: Portal | None, encoding: str) -> tuple[Value, ...]:

@@ -20,7 +20,8 @@ _SASL = 10  # of an authentication request: what follows are the names of mechan
 # of a mechanism that binds the password to the certificate of the very connection
 _BINDING = b"-PLUS"
 _BOUND = (
-    "the client binds its password to the TLS of the relay, and the server to its own: connect with channel_binding=disable "
+    "the client binds its password to the TLS of the relay, and the server to its own: connect "
+    "with channel_binding=disable "
     "(PGCHANNELBINDING=disable)"
 )
 _STARTUP_MOST = 10_000  # bytes: what the server itself allows
