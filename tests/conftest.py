@@ -79,11 +79,16 @@ def refused(ran: Ran, *words: str) -> None:
 
 
 def program(*words: object, cwd: Path | None = None, env: dict[str, str] | None = None) -> Ran:
-    """Start `askless` and wait."""
+    """Start `askless` and wait. A PYTHONPATH of `env` goes before the one that the tests run with,
+    which may name other sources.
+    """
+    own = {**os.environ, "COLUMNS": "100", **(env or {})}
+    if "PYTHONPATH" in os.environ and "PYTHONPATH" in (env or {}):
+        own["PYTHONPATH"] += os.pathsep + os.environ["PYTHONPATH"]
     done = subprocess.run(
         [*ASKLESS, *map(str, words)],
         cwd=cwd,
-        env={**os.environ, "COLUMNS": "100", **(env or {})},
+        env=own,
         capture_output=True,
         text=True,
         timeout=300,

@@ -51,7 +51,7 @@ def clean_all_shown(db):
     return [(vessel.name, vessel.flag) for vessel in db.scalars(VESSELS)]
 
 def clean_half_shown(db):
-    return [(vessel.flag, vessel.name if vessel.id % 2 else "") for vessel in db.scalars(VESSELS)]
+    return [(vessel.flag, vessel.flag, vessel.name if vessel.id % 2 else "") for vessel in db.scalars(VESSELS)]
 
 def clean_most_read(db):
     return [vessel.name for vessel in db.scalars(VESSELS).all()[:80]]
