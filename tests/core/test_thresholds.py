@@ -127,7 +127,7 @@ def kept(sql: str, of: Schema | None = None) -> float:
     structure = structure_of(sql, "postgresql")
     assert structure is not None
     needs = needs_of(structure, of or schema(), lambda table, predicates: None)
-    return next(need.kept for need in needs if need.table.name == "port_call")
+    return next(need.share_kept for need in needs if need.table.name == "port_call")
 
 
 @pytest.mark.parametrize(

@@ -86,7 +86,7 @@ def scan(need: Need) -> Path:
     rows = float(max(need.table.rows or 0, 1))
     checks = len(need.equal) + len(need.ranges)
     cost = _pages(need) * SEQUENTIAL + rows * (ROW + checks * OPERATOR)
-    return Path(cost, rows, max(rows * need.kept, 1.0), False, None)
+    return Path(cost, rows, max(rows * need.share_kept, 1.0), False, None)
 
 
 def _lower(names: Sequence[str]) -> list[str]:
@@ -168,7 +168,7 @@ def search(
 def _rows_given(need: Need, bound: frozenset[str], schema: Schema) -> float:
     """Rows that remain of a table for one row of those it is joined with."""
     joined = _share_of_keys(need.table, bound, schema)
-    return max(max(need.table.rows or 0, 1) * need.kept * joined, 1e-3 if bound else 1.0)
+    return max(max(need.table.rows or 0, 1) * need.share_kept * joined, 1e-3 if bound else 1.0)
 
 
 def _share_of_keys(table: Table, columns: Iterable[str], schema: Schema) -> float:
@@ -213,7 +213,9 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
             ROW + OPERATOR
         )
         first, *also = dict.fromkeys(paths)
-        results.append(Path(cost, fetched, max(rows * need.kept, 1.0), False, first, tuple(also)))
+        results.append(
+            Path(cost, fetched, max(rows * need.share_kept, 1.0), False, first, tuple(also))
+        )
     return results
 
 
@@ -354,7 +356,7 @@ def _inner(
     whether it streams).
     """
     options: list[tuple[float, float, float, Index | None, bool]] = []
-    each = need.kept * max(need.table.rows or 0, 1)
+    each = need.share_kept * max(need.table.rows or 0, 1)
     for column in bound:
         each /= distinct_of(need.table, column, schema)
     for path in best_path(need, indexes, bound, traits, schema) if bound else []:

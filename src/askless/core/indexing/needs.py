@@ -46,7 +46,7 @@ class Need(msgspec.Struct, frozen=True):
     either: tuple[
         tuple[tuple[str, float], ...], ...
     ]  # of each OR, the column of each side and the share that it keeps
-    kept: float  # share of the rows that all conditions keep
+    share_kept: float  # share of the rows that all conditions keep
     share: Callable[
         [tuple[str, ...]], float
     ]  # of the rows that the conditions on these columns keep
@@ -136,7 +136,7 @@ def _need(structure: Structure, table: Table, schema: Schema, shares: Shares) ->
         group=() if cut & set(group) else group,
         used=_used(structure, table, cut),
         either=either,
-        kept=max(remaining, 1e-9),
+        share_kept=max(remaining, 1e-9),
         share=share,
     )
 
