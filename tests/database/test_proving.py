@@ -48,6 +48,14 @@ def test_what_the_others_answer_and_what_nobody_asks_is_left_out(office: Office)
     assert before is None or office.state() == before
 
 
+def test_an_index_stays_that_a_statement_may_need_which_could_not_be_planned(
+    office: Office,
+) -> None:
+    unplanned = TriedStatement("SELECT missing FROM port_call WHERE agent = ?", ("Sund",))
+    fates = proven(office, [CALL_SIGN, AGENT], SIGN, unplanned)
+    assert fates == {"sign": IndexOutcome.KEPT, "agent": IndexOutcome.KEPT}
+
+
 def test_an_index_that_looks_redundant_is_dropped_and_asked_about(office: Office) -> None:
     """What is to be dropped is dropped on the copies alone."""
     by_call = next(

@@ -458,6 +458,28 @@ def test_a_look_up_of_the_latest_is_no_look_up_of_all(
     ] and "ROW_NUMBER" in tried["alternatives"][1]["sql"]
 
 
+def test_parents_without_children_are_no_rows_that_a_join_loads_in_vain(
+    office_of: Callable[..., Office], record: Callable[..., Path]
+) -> None:
+    office = office_of("sqlite")
+    path = office.url.removeprefix("sqlite:///")
+    capture = record(
+        """
+        import sys, sqlite3, askless
+        db = sqlite3.connect(f"file:{sys.argv[1]}?mode=ro", uri=True)
+        with askless.request("calls"):
+            childless = 0
+            for (call,) in db.execute("SELECT id FROM port_call WHERE id <= 40").fetchall():
+                childless += not db.execute("SELECT id, port_call_id FROM inspection WHERE port_call_id = ?", (call,)).fetchall()
+        assert 0 < childless < 40, childless
+        """,
+        path,
+    )
+    tried = run("trial", capture, "--db", office.url, "--finding", "1", "--json").json
+    joined = next(one for one in tried["alternatives"] if one["name"] == "outer join")
+    assert joined["same_result"] and "rows that the page did not read" not in joined["note"]
+
+
 def test_weighing_tells_which_part_costs(office: Office) -> None:
     sql = (
         "SELECT v.id, (SELECT count(*) FROM berth b WHERE b.name = v.flag) AS moored FROM vessel v "
