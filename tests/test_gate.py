@@ -79,6 +79,8 @@ def test_patterns_that_may_not_be_found(judged: Judge, tmp_path: Path) -> None:
     assert judged('[[budgets]]\nroute = "GET *"\nallowed = ["n-plus-one"]\n', capture).code == 0
     accepted = f'[[accepted]]\npattern = "n-plus-one"\nreason = "six at most"\nuntil = 2099-01-01\nkey = "{finding["key"]}"\n'
     assert judged('[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted, capture).code == 0
+    shown = run("findings", capture, "--accepted", "--fail-on", "minor", cwd=tmp_path)
+    assert shown.code == 0 and finding["key"] in shown.out, "what is accepted is shown, not judged"
     ended = judged(
         '[[budgets]]\nroute = "GET *"\nallowed = []\n' + accepted.replace("2099", "2020"), capture
     )
