@@ -7,9 +7,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from askless.core.comparison.budgets import Budget, budget_for
+from askless.core.records.model import CallSite
 from tests.conftest import Ran, findings, run
 from tests.test_traffic import Made, written
 
@@ -126,14 +128,97 @@ def test_nothing_worse_than_before(judged: Judge, office: Path, tmp_path: Path) 
     assert judged("", few_more, "--baseline", office).code == 0, "so many rows more may be chance"
     more = judged("", made(tmp_path / "more", looks=2), "--baseline", office, "--json")
     assert more.code == 1 and ("queries", 2, 3, True) in rows(more)
-    (tmp_path / "loop").mkdir()
-    loop = Made(tmp_path / "loop", "postgresql").ask(LIST, "due", rows=20)
-    for _ in range(2):
-        loop.ask(LOOK, "H1", digest=9)
-    fresh = judged("", loop.write(), "--baseline", made(tmp_path / "three", looks=2), "--json")
-    assert fresh.code == 1 and [row[0] for row in rows(fresh) if row[3]] == ["patterns"], (
-        "as many queries, a new finding"
+
+
+def page(
+    folder: Path, queries: int, rows: int = 20, size: int = 800, looping: bool = False
+) -> Path:
+    """A capture of one request with a list of so many rows and bytes, and single reads: of tables
+    of their own, or of one again and again.
+    """
+    folder.mkdir()
+    request = Made(folder, "postgresql").ask(LIST, "due", rows=rows, columns=("id", "vessel_id"))
+    request.rows[0] = msgspec.structs.replace(request.rows[0], bytes=size)
+    for turn in range(queries - 1):
+        if looping:
+            request.ask(LOOK, "H1", digest=9)
+        else:
+            request.ask(f"SELECT id, name FROM table_{turn} WHERE call_sign = $1", "H1")
+    return request.write()
+
+
+@pytest.mark.parametrize(
+    ("before", "now", "passes", "said"),
+    [
+        # nothing rises: a finding that is new is listed
+        ((3,), (3, 20, 800, True), True, "is new on GET /calls, which costs no more than before"),
+        # a count rises, and nothing falls
+        ((3,), (4,), False, "4 queries"),
+        ((3,), (3, 60), False, "rows"),
+        ((3, 20, 80_000), (3, 20, 160_000), False, "+100 %"),
+        # within what a page may differ by chance
+        ((3, 200, 80_000), (3, 219, 87_000), True, ""),
+        # a join split into two: more queries, and rows and bytes fall by more
+        ((1, 2_500, 450_000), (3, 780, 28_000), True, "1 query before, 3 queries now"),
+        # more queries, and what falls is worth less
+        ((1, 2_500, 450_000), (41, 2_500, 410_000), False, "41 queries"),
+        # an eager load: fewer queries, and more bytes that weigh less
+        ((41, 60, 4_000), (2, 60, 90_000), True, "87.9 KiB now; its other counts fell"),
+        # a query saved, and bytes that weigh more
+        ((3, 60, 4_000), (2, 60, 90_000), False, "87.9 KiB"),
+        # a new loop, whatever else falls
+        ((1, 2_500, 450_000), (4, 780, 28_000, True), False, "3 queries where 1 would do"),
+    ],
+)
+def test_what_rises_is_weighed_against_what_falls(
+    judged: Judge, tmp_path: Path, before: Any, now: Any, passes: bool, said: str
+) -> None:
+    """Each row of the table in docs/tests.md."""
+    ran = judged("", page(tmp_path / "b", *now), "--baseline", page(tmp_path / "a", *before))
+    assert ran.code == (0 if passes else 1), ran.out
+    assert said in " ".join(ran.out.split())
+    compared = run("compare", tmp_path / "a", tmp_path / "b", "--fail-on-new")
+    assert compared.code == int(not passes and "would do" in said), compared.out
+
+
+def test_a_finding_outlives_what_does_not_cause_it(tmp_path: Path) -> None:
+    """Other columns, another join, another function in another file: the same finding; another
+    column that is compared, or another table: another one.
+    """
+
+    def named(turn: int, text: str, file: str = "/app/pages.py") -> str:
+        (tmp_path / str(turn)).mkdir()
+        request = Made(tmp_path / str(turn), "postgresql").parents()
+        request.place = CallSite(file, 10 + turn, f"page_{turn}")
+        for key in range(6):
+            request.ask(text, 9000 + 3 * key)
+        (finding,) = findings(request.write())
+        return str(finding["key"])
+
+    first = named(0, "SELECT id, name FROM vessel WHERE id = $1")
+    joined = (
+        "SELECT v.id, o.name FROM vessel v LEFT JOIN owner o ON o.id = v.owner_id WHERE v.id = $1"
     )
+    assert named(1, "SELECT name, flag, log FROM vessel WHERE id = $1") == first
+    assert named(2, joined) == first
+    assert named(3, "SELECT id, name FROM vessel WHERE id = $1", "/app/other/views.py") == first
+    assert named(4, "SELECT id, name FROM berth WHERE id = $1") != first
+    assert named(5, "SELECT count(*) FROM vessel WHERE id = $1") != first
+
+
+def test_a_finding_that_became_smaller_is_improved(tmp_path: Path) -> None:
+    sides = []
+    for name, keys in (("before", 6), ("after", 3)):
+        (tmp_path / name).mkdir()
+        request = Made(tmp_path / name, "postgresql").parents()
+        for key in range(keys):
+            request.ask("SELECT id, name FROM vessel WHERE id = $1", 9000 + 3 * key)
+        sides.append(request.write())
+    told = run("compare", *sides, "--json").json
+    assert [len(told[name]) for name in ("fixed", "new", "improved", "remaining")] == [0, 0, 1, 0]
+    assert "1 finding improved" in run("compare", *sides).out
+    back = run("compare", *reversed(sides), "--json").json
+    assert [len(back[name]) for name in ("improved", "remaining")] == [0, 1]
 
 
 def test_what_a_new_route_asks_is_not_worse_than_before(

@@ -183,7 +183,8 @@ def test_junit_tells_what_is_over_and_where(pages: dict[str, Path], tmp_path: Pa
 def test_markdown_says_first_what_changed(pages: dict[str, Path], tmp_path: Path) -> None:
     worse = run("compare", pages["tuned"], pages["grown"], "--format", "markdown").out.splitlines()
     assert (
-        worse[0] == "### Ask Less: findings 8 new, 0 fixed, 0 remaining" and worse[2] == "**New**"
+        worse[0] == "### Ask Less: findings 8 new, 0 fixed, 0 improved, 0 remaining"
+        and worse[2] == "**New**"
     )
     better = run("compare", pages["grown"], pages["tuned"], "--format", "markdown").out
     assert better.splitlines()[2].startswith("| route | queries") and "25 → " in better

@@ -26,7 +26,8 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fail-on-new",
         action="store_true",
-        help="exit with 1 if there are new findings that the project does not accept",
+        help="exit with 1 if there are new findings that the project does not accept, on routes "
+        "that cost more than before",
     )
     add_allow_damaged(parser)
     add_figure(parser, "queries and times before against after")
@@ -46,4 +47,4 @@ def run(options: argparse.Namespace) -> int:
         refuse_damage(document.damage)
     draw(document, options.figure)
     show(document, form=options.format)
-    return int(options.fail_on_new and bool(document.new))
+    return int(options.fail_on_new and bool(document.regressions))

@@ -70,7 +70,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    """Build, record as grown, read, explain, try, record as tuned, compare."""
+    """Build, record as grown, read, explain, try, record as tuned, compare, judge."""
     started = time.monotonic()
     os.environ["PAGER"] = ""  # what it shows is one text, from its first step to its last
     if find_spec("flask") is None:
@@ -127,6 +127,10 @@ def _run_all(application: Path, url: str, out: Path, times: int) -> None:
         "the tuned pages compared with the original ones",
         ["compare", str(out / "grown"), str(out / "tuned")],
     )
+    step(
+        "the gate: no tuned page costs more than before",
+        ["gate", str(out / "tuned"), "--baseline", str(out / "grown")],
+    )
 
 
 def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
@@ -142,6 +146,10 @@ def _run_twins(application: Path, url: str, out: Path, times: int) -> None:
     print("\n".join(_compared(_advice_by_finding(grown), _advice_by_finding(other))))
     _record_django(out, tuned, "tuned", times)
     step("the tuned pages compared with the original ones", ["compare", str(grown), str(tuned)])
+    step(
+        "the gate: no tuned page costs more than before",
+        ["gate", str(tuned), "--baseline", str(grown)],
+    )
 
 
 Place = tuple[str, str, str, str]

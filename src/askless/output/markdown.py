@@ -259,6 +259,7 @@ def compare(document: documents.CompareDocument) -> str:
         for title, items in (
             ("new", document.new),
             ("fixed", document.fixed),
+            ("improved", document.improved),
             ("remaining", document.remaining),
         )
     )
@@ -275,7 +276,11 @@ def compare(document: documents.CompareDocument) -> str:
             plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same as before.")
         )
     blocks.append(plain(gate_text.drift(document)))
-    for title, items in (("Gone", document.fixed), ("Left", document.remaining)):
+    for title, items in (
+        ("Fixed", document.fixed),
+        ("Improved", document.improved),
+        ("Remaining", document.remaining),
+    ):
         if items:
             blocks += [f"**{title}**", *map(_finding, items)]
     if document.accepted:

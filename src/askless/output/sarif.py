@@ -145,7 +145,12 @@ def _findings(document: documents.FindingsDocument, files: Files) -> list[Json]:
 
 
 def _compare(document: documents.CompareDocument, files: Files) -> list[Json]:
-    groups = (("new", document.new), ("unchanged", document.remaining), ("absent", document.fixed))
+    groups = (
+        ("new", document.new),
+        ("updated", document.improved),
+        ("unchanged", document.remaining),
+        ("absent", document.fixed),
+    )
     return [_result(files, finding, state) for state, items in groups for finding in items]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from askless.core.comparison.baseline import compare_baseline
 from askless.core.comparison.captures import (
     RouteComparison,
     compare_findings,
@@ -25,6 +26,7 @@ def compare(
     (before, notes_before), (after, notes_after) = load(before_path), load(after_path)
     results = [open_findings(summary, project) for summary in (before, after)]
     changes = compare_findings(results[0].open, results[1].open, before.requested, after.requested)
+    baseline = compare_baseline(before, after, results[0].open, results[1].open)
     rows = compare_routes(before, after)
     return documents.CompareDocument(
         format="askless compare",
@@ -34,6 +36,8 @@ def compare(
         variation=drift_of(rows),
         fixed=changes.fixed,
         new=changes.new,
+        regressions=tuple(finding.key for finding in baseline.new),
+        improved=changes.improved,
         remaining=changes.remaining,
         accepted=len(results[1].accepted),
         damage="; ".join(filter(None, (before.damage, after.damage))),

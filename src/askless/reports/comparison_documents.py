@@ -51,7 +51,8 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     interval.
 
     `variation` is the largest factor by which a route that asks the same on both sides moved; None
-    without such a route. `accepted` counts the findings after the change that the project accepts:
+    without such a route. What is `improved` costs less than before; `regressions` are the keys of new
+    findings on routes that cost more than before. `accepted` counts the findings after the change that the project accepts:
     they are neither gone, new nor left. `damage` says what of either capture can't be read or was
     lost.
     """
@@ -63,6 +64,8 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     fixed: tuple[Finding, ...]
     new: tuple[Finding, ...]
     remaining: tuple[Finding, ...]
+    improved: tuple[Finding, ...] = ()
+    regressions: tuple[str, ...] = ()
     accepted: int = 0
     damage: str = ""
 

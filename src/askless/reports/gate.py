@@ -10,9 +10,10 @@ import msgspec
 
 from askless.core.aggregation.summary import Summary
 from askless.core.comparison import baseline as gating, budgets
+from askless.core.comparison.captures import compare_findings
 from askless.core.errors import AskLessError
 from askless.core.findings.finding import Finding
-from askless.core.formatting import HIDDEN, escaped_line
+from askless.core.formatting import HIDDEN, escaped_line, plural
 from askless.project import file
 from askless.project.file import Project
 from askless.reports import documents
@@ -44,9 +45,8 @@ def gate(
     if baseline is not None:
         before, notes_before = load(baseline, project=project)
         refuse_damage("" if allow_damaged else before.damage)
-        compared = gating.compare_baseline(
-            before, summary, open_findings(before, project.path).open, findings.open
-        )
+        open_before = open_findings(before, project.path)
+        compared = gating.compare_baseline(before, summary, open_before.open, findings.open)
         if not compared.counts:
             raise AskLessError(
                 "other-application",
@@ -54,7 +54,10 @@ def gate(
                 "application",
                 "name a capture of the same pages",
             )
-        judged.add(compared, notes_before)
+        fixed = compare_findings(
+            open_before.open, findings.open, before.requested, summary.requested
+        ).fixed
+        judged.add(compared, fixed, notes_before)
     judged.remarks += [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in findings.ended
@@ -85,7 +88,9 @@ class _Judged(msgspec.Struct):
     remarks: list[str]
     notes: tuple[str, ...]
 
-    def add(self, compared: gating.BaselineResult, notes: Iterable[str]) -> None:
+    def add(
+        self, compared: gating.BaselineResult, fixed: Sequence[Finding], notes: Iterable[str]
+    ) -> None:
         """The comparison with a baseline, and the notes about that."""
         row = documents.GateRow
         self.rows += [
@@ -102,6 +107,22 @@ class _Judged(msgspec.Struct):
             f"{route} is not in the baseline: only its budget applies"
             for route in compared.only_now
         ]
+        self.remarks += [
+            f"{one.route}: {budgets.amount(one.measure, one.before)} before, "
+            f"{budgets.amount(one.measure, one.now)} now; its other counts fell by more"
+            for one in compared.counts
+            if one.outweighed
+        ]
+        self.remarks += [
+            f"{finding.key} is new on {finding.route}, which costs no more than before, so it does "
+            f"not fail the gate: {finding.summary}"
+            for finding in compared.listed
+        ]
+        if fixed:
+            self.remarks.append(
+                f"{plural(len(fixed), 'finding')} of the baseline fixed: "
+                + ", ".join(finding.key for finding in fixed)
+            )
         self.notes = tuple(dict.fromkeys((*self.notes, *notes)))
 
 

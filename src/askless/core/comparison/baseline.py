@@ -1,5 +1,9 @@
 """Nothing worse than before: what two captures of an application ask, by counts. Times are left to
 people.
+
+A count that has risen is weighed against those that have fallen on the same route: a fix may ask
+two queries more for a tenth of the bytes. A new finding counts only where the route costs more than
+before, or where queries have risen and it says why.
 """
 
 from __future__ import annotations
@@ -13,26 +17,33 @@ from askless.core.comparison.budgets import seen_in
 from askless.core.findings.finding import Finding
 
 # Counts that may differ a little with the rows that a page happens to show: how much more is worse.
-SLACK = {"rows": (1.1, 10.0), "bytes": (1.1, 4096.0)}
+SLACK = {"queries": (1.0, 0.0), "rows": (1.1, 10.0), "bytes": (1.1, 4096.0)}
+# What a count weighs in queries where one rises and another falls: to fetch so many rows and build
+# their objects, or to fetch so many bytes, takes about the millisecond of a query and its way.
+WEIGHTS = {"queries": 1.0, "rows": 1 / 100, "bytes": 1 / 16384}
 
 
 class BaselineRow(msgspec.Struct, frozen=True):
-    """One count of one route, before and now. `over`: it is worse."""
+    """One count of one route, before and now. `over`: it is worse. `outweighed`: it has risen, and
+    others have fallen by more.
+    """
 
     route: str
     measure: str
     before: float
     now: float
     over: bool
+    outweighed: bool = False
 
 
 class BaselineResult(msgspec.Struct, frozen=True):
     """A capture against one from before: counts, findings that are new, and routes that only one
-    side has.
+    side has. `listed` are new findings on routes that cost no more than before.
     """
 
     counts: tuple[BaselineRow, ...]
     new: tuple[Finding, ...]
+    listed: tuple[Finding, ...]
     only_before: tuple[str, ...]
     only_now: tuple[str, ...]
 
@@ -41,20 +52,48 @@ def compare_baseline(
     before: Summary, now: Summary, found_before: Sequence[Finding], found_now: Sequence[Finding]
 ) -> BaselineResult:
     """What is worse now than before, on the routes that both have."""
-    asked_before, asked_now = before.requested, now.requested
-    counts = []
-    for name in sorted(asked_before & asked_now):
-        seen = [seen_in(one.routes[name]) for one in (before, now)]
-        for measure in ("queries", "rows", "bytes"):
-            factor, least = SLACK.get(measure, (1.0, 0.0))
-            old, new = seen[0][measure], seen[1][measure]
-            over = new > old * factor and new - old > least
-            counts.append(BaselineRow(name, measure, old, new, over))
+    routes_before, routes_now = before.requested, now.requested
     known = {finding.key for finding in found_before}
-    fresh = tuple(f for f in found_now if f.key not in known and f.route in asked_before)
+    fresh = [f for f in found_now if f.key not in known and f.route in routes_before]
+    counts: list[BaselineRow] = []
+    failing: list[Finding] = []
+    for name in sorted(routes_before & routes_now):
+        mine = [finding for finding in fresh if finding.route == name]
+        rows = _weighed(name, seen_in(before.routes[name]), seen_in(now.routes[name]), bool(mine))
+        counts += rows
+        if any(row.over for row in rows):
+            failing += mine
     return BaselineResult(
         tuple(counts),
-        fresh,
-        tuple(sorted(asked_before - asked_now)),
-        tuple(sorted(asked_now - asked_before)),
+        tuple(finding for finding in fresh if finding in failing),
+        tuple(finding for finding in fresh if finding not in failing),
+        tuple(sorted(routes_before - routes_now)),
+        tuple(sorted(routes_now - routes_before)),
     )
+
+
+def _weighed(
+    route: str, before: dict[str, float], now: dict[str, float], has_new: bool
+) -> list[BaselineRow]:
+    """The counts of a route. `has_new`: it has a finding that was not there before."""
+    risen = {name for name in SLACK if _rises(name, before[name], now[name])}
+    fallen = {name for name in SLACK if _rises(name, now[name], before[name])}
+    weight = sum(factor * (now[name] - before[name]) for name, factor in WEIGHTS.items())
+    # More queries with a finding that says why are a new loop, whatever else became less.
+    outweighed = bool(fallen) and weight <= 0 and not ("queries" in risen and has_new)
+    return [
+        BaselineRow(
+            route,
+            name,
+            before[name],
+            now[name],
+            name in risen and not outweighed,
+            name in risen and outweighed,
+        )
+        for name in SLACK
+    ]
+
+
+def _rises(measure: str, old: float, new: float) -> bool:
+    factor, least = SLACK[measure]
+    return new > old * factor and new - old > least

@@ -8,7 +8,7 @@ import msgspec
 
 from askless.core.aggregation.route_rows import RouteRow, route_row
 from askless.core.aggregation.summary import RouteStats, Summary
-from askless.core.findings.finding import Finding
+from askless.core.findings.finding import Cost, Finding
 from askless.core.statistics import Ratio
 from askless.core.verdicts import Outcome, Verdict, direction
 
@@ -35,11 +35,12 @@ class RouteComparison(_Measured, frozen=True, kw_only=True):
 
 class Changes(msgspec.Struct, frozen=True):
     """Findings by what became of them. A finding on a route that the other side never asked is
-    neither gone nor new.
+    neither fixed nor new. What is improved remains, and costs less.
     """
 
     fixed: tuple[Finding, ...]
     new: tuple[Finding, ...]
+    improved: tuple[Finding, ...]
     remaining: tuple[Finding, ...]
 
 
@@ -135,9 +136,20 @@ def compare_findings(
     routes_after: set[str],
 ) -> Changes:
     """What became of the findings."""
-    keys_before, keys_after = {f.key for f in before}, {f.key for f in after}
+    by_key, keys_after = {f.key: f for f in before}, {f.key for f in after}
+    common = [f for f in after if f.key in by_key]
+    improved = [f for f in common if _costs_less(f.cost, by_key[f.key].cost)]
     return Changes(
         fixed=tuple(f for f in before if f.key not in keys_after and f.route in routes_after),
-        new=tuple(f for f in after if f.key not in keys_before and f.route in routes_before),
-        remaining=tuple(f for f in after if f.key in keys_before),
+        new=tuple(f for f in after if f.key not in by_key and f.route in routes_before),
+        improved=tuple(improved),
+        remaining=tuple(f for f in common if f not in improved),
     )
+
+
+IMPROVED = 0.9  # of the queries, rows or bytes that a finding has cost; none of them may be more
+
+
+def _costs_less(now: Cost, before: Cost) -> bool:
+    pairs = [(getattr(now, name), getattr(before, name)) for name in ("avoidable", "rows", "bytes")]
+    return all(new <= old for new, old in pairs) and any(new < IMPROVED * old for new, old in pairs)

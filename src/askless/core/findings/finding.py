@@ -68,8 +68,9 @@ class Cost(msgspec.Struct, frozen=True):
 class Finding(msgspec.Struct, frozen=True):
     """One pattern met in one route.
 
-    `key` is stable between captures of the same code: made of pattern, route, shape and the name of
-    the code's file and function, never of a line number. `evidence` is traced, keyed or repeated.
+    `key` names the cause, from one capture to the next: pattern, route, what is done to which table,
+    and the columns that are compared. Columns that are fetched, joins, batch sizes, files and lines
+    are no part of it. `evidence` is traced, keyed or repeated.
     `source` is the line of the earlier query that supplied the keys; `summary` is the title in a
     few words; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
     "PortCall.vessel".
@@ -121,10 +122,10 @@ class Edit(msgspec.Struct, frozen=True):
     total_ms: float
 
 
-def finding_key(pattern: str, route: str, shape: str, code: str) -> str:
+def finding_key(pattern: str, route: str, cause: str) -> str:
     """Eight hexadecimal characters that name a finding from one capture to the next."""
     return blake2b(
-        f"{pattern}|{route}|{shape}|{code}".encode("utf-8", "replace"), digest_size=4
+        f"{pattern}|{route}|{cause}".encode("utf-8", "replace"), digest_size=4
     ).hexdigest()
 
 

@@ -275,7 +275,7 @@ class Match(msgspec.Struct, frozen=True):
             severity = "worthwhile" if severity == "urgent" else severity
             unsure = (*unsure, _VAGUE[route.kind])
         return Finding(
-            key=finding_key(rule.id, route.route, stats.shape.digest, code_name(lines)),
+            key=finding_key(rule.id, route.route, cause_of(stats)),
             pattern=rule.id,
             variant=claim.variant,
             severity=severity,
@@ -444,10 +444,13 @@ def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
     return tuple(SourceLine(place.file, place.line, place.function) for place in most.path())
 
 
-def code_name(lines: tuple[SourceLine, ...]) -> str:
-    """File and function of the first line, without line numbers and folders: it outlives edits."""
-    return (
-        f"{lines[0].file.replace(chr(92), '/').rsplit('/', 1)[-1]}:{lines[0].function}"
-        if lines
-        else ""
-    )
+def cause_of(stats: ShapeStats) -> str:
+    """What a statement does to which table, and the columns that it compares: what stays of it when
+    its columns, its joins, its values or the code around it change.
+    """
+    structure = stats.structure
+    if structure is None or not structure.main:
+        return stats.shape.digest
+    kind = "exists" if structure.exists else "aggregate" if structure.aggregates else structure.kind
+    columns = {predicate.column.name.lower() for predicate in structure.predicates}
+    return f"{kind} {structure.main.lower()} by {', '.join(sorted(columns))}"

@@ -49,7 +49,7 @@ def drawn(document: documents.CompareDocument) -> Any:
     left.set_ylim(len(rows) - 0.4, -0.6)
     head = (
         f"{len(document.new)} new findings, {len(document.fixed)} fixed, "
-        f"{len(document.remaining)} remaining"
+        f"{len(document.improved)} improved, {len(document.remaining)} remaining"
     )
     figure.suptitle(plain(head), fontsize=10, x=0.01, ha="left", weight="bold", color=INK)
     return figure

@@ -53,6 +53,8 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
     out.print(Text(gate_text.drift(document), style="dim"))
     _list(out, "fixed", document.fixed)
     _list(out, "new", document.new)
+    if document.improved:
+        _list(out, "improved", document.improved)
     _list(out, "remaining", document.remaining)
     if document.accepted:
         out.print(
