@@ -14,7 +14,8 @@ class Settings(msgspec.Struct, frozen=True):
 
     repeat_least: int = 3  # executions of one shape in a request before it may be an n-plus-one
     duplicate_least: int = 2  # executions of one statement with one set of parameters
-    polling_gap_ms: float = 500.0  # the same read again after this long is polling, not a duplicate
+    # a pause between equal reads, outside of pages and jobs, from which they are polling
+    polling_gap_ms: float = 500.0
     # average bytes of a value from which its column counts as wide
     wide_column_bytes: float = 256.0
     # of a single row, from which it matters that one value of it is used

@@ -29,6 +29,7 @@ from askless.core.patterns.base import (
     spared,
     writes_of,
 )
+from askless.core.patterns.polling import waits_between
 from askless.core.records.model import VAGUE, CallSite, Request
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
@@ -129,7 +130,6 @@ def _unbroken(
     """The longest run with no write, no change of the result and no long pause between two
     neighbours.
     """
-    gap_ns = settings.polling_gap_ms * 1e6
     best: list[int] = []
     run = [indices[0]]
     for before, after in itertools.pairwise(indices):
@@ -138,8 +138,7 @@ def _unbroken(
             request.digests[before] != request.digests[after]
             or request.rows[before] != request.rows[after]
         )
-        apart = request.starts_ns[after] - request.starts_ns[before] > gap_ns
-        if written or changed or apart:
+        if written or changed or waits_between(request, before, after, settings):
             best = max(best, run, key=len)
             run = []
         run.append(after)

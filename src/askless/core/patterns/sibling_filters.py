@@ -26,6 +26,7 @@ from askless.core.patterns.base import (
     written_between,
 )
 from askless.core.patterns.keys import lookup, varying
+from askless.core.patterns.polling import waits_between
 from askless.core.records.model import Request
 from askless.core.settings import Settings
 from askless.core.sql.slots import Value
@@ -138,9 +139,10 @@ def _interrupted(view: RequestView, group: Group, settings: Settings) -> bool:
     tables = {table.lower() for table in group.stats.parsed.tables}
     if written_between(view, first, last, tables):
         return True
-    starts = [request.starts_ns[i] for i in group.indices]
-    gap_ns = settings.polling_gap_ms * 1e6
-    return any(after - before > gap_ns for before, after in itertools.pairwise(starts))
+    return any(
+        waits_between(request, before, after, settings)
+        for before, after in itertools.pairwise(group.indices)
+    )
 
 
 def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
