@@ -456,6 +456,12 @@ def test_drift_is_told_from_a_change() -> None:
     )
     assert rows["little"].verdict.outcome is Outcome.WITHIN_DRIFT
     assert compare_routes(after, before)[1].verdict.text.startswith("slower: ×0.2")
+    before = summary({"a": 10, "b": 10, "index": 69}, {"a": 5, "b": 5, "index": 2})
+    after = summary({"a": 10.4, "b": 9.8, "index": 5.6}, {"a": 5, "b": 5, "index": 2})
+    rows = {row.route: row for row in compare_routes(before, after)}
+    assert rows["index"].verdict.outcome is Outcome.FASTER
+    assert "with the same queries" in rows["index"].verdict.text
+    assert {rows[name].verdict.outcome for name in "ab"} == {Outcome.SAME_WORK}
 
 
 def test_one_edit_is_one_entry(pages: dict[str, Path]) -> None:

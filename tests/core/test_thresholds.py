@@ -15,7 +15,12 @@ from askless.core.advice.rewriting.statements import LookUp
 from askless.core.aggregation.route_rows import RouteRow
 from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
 from askless.core.aggregation.summary import RouteStats
-from askless.core.comparison.captures import RouteComparison, compare_findings, drift_of
+from askless.core.comparison.captures import (
+    RouteComparison,
+    compare_findings,
+    controls_of,
+    drift_of,
+)
 from askless.core.findings.finding import Cost, Finding
 from askless.core.indexing import cost
 from askless.core.indexing.advisor import advise
@@ -243,26 +248,35 @@ def test_a_finding_on_a_route_that_the_other_side_never_asked_is_neither_gone_no
     ]
 
 
-def test_what_became_slower_by_itself_is_drift_too() -> None:
-    def route(before: float, after: float, rows_after: int = 1) -> RouteComparison:
-        one, two = (
-            RouteRow("/a", "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0)
-            for rows in (1, rows_after)
-        )
-        ratio = Ratio(before / after, 0.0, 9.0, 0.95)
-        same = rows_after == 1
-        return RouteComparison(
-            "/a", one, two, None, None, ratio, same, verdict=Verdict(Outcome.UNDECIDED, "")
-        )
+def measured(name: str, before: float, after: float, rows_after: int = 1) -> RouteComparison:
+    one, two = (
+        RouteRow(name, "http", 5, 0, *[1.0] * 8, rows, 1.0, 0.0, 0.0, 0) for rows in (1, rows_after)
+    )
+    ratio = Ratio(before / after, 0.0, 9.0, 0.95)
+    same = rows_after == 1
+    return RouteComparison(
+        name, one, two, None, None, ratio, same, verdict=Verdict(Outcome.UNDECIDED, "")
+    )
 
-    assert drift_of([route(10, 12), route(10, 40)]) == pytest.approx(4), (
+
+def test_what_became_slower_by_itself_is_drift_too() -> None:
+    assert drift_of([measured("/a", 10, 12), measured("/b", 10, 14)]) == pytest.approx(1.4), (
         "slower by as much counts as much"
     )
-    assert drift_of([route(40, 10), route(10, 12)]) == pytest.approx(4)
-    assert drift_of([route(90, 10, rows_after=2), route(10, 12)]) == pytest.approx(1.2), (
-        "another work is no control"
-    )
+    assert drift_of([measured("/a", 14, 10), measured("/b", 10, 12)]) == pytest.approx(1.4)
+    changed = [measured("/a", 90, 10, rows_after=2), measured("/b", 10, 12)]
+    assert drift_of(changed) == pytest.approx(1.2), "another work is no control"
     assert drift_of([]) is None
+
+
+def test_a_control_far_from_the_others_has_changed() -> None:
+    """As by an index: the same statements, in a twelfth of the time."""
+    rows = [measured("/a", 10, 10.4), measured("/b", 69, 5.6), measured("/c", 10, 11)]
+    assert set(controls_of(rows)) == {"/a", "/c"} and drift_of(rows) == pytest.approx(1.1)
+    assert set(controls_of(rows[:2])) == {"/a"}
+    assert set(controls_of(rows[1:2])) == {"/b"}, "nothing to hold it against"
+    noisy = [measured(str(n), 10, time) for n, time in enumerate((11, 14, 8, 17, 13))]
+    assert len(controls_of(noisy)) == 5, "all of them vary"
 
 
 @pytest.mark.parametrize(

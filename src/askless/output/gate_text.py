@@ -97,9 +97,13 @@ def drift(document: documents.CompareDocument) -> str:
             "No unchanged route has enough requests on both sides, so the variation between runs "
             "is unknown."
         )
+    names = ", ".join(document.controls[:3])
+    more = len(document.controls) - 3
+    if more > 0:
+        names += f" and {more} more"
     return (
-        f"Unchanged routes varied by up to ×{document.variation:.2f} between runs; smaller "
-        "changes are ignored."
+        f"Unchanged routes ({names}) varied by up to ×{document.variation:.2f} between runs; "
+        "smaller changes are ignored."
     )
 
 

@@ -9,6 +9,7 @@ from askless.core.comparison.captures import (
     RouteComparison,
     compare_findings,
     compare_routes,
+    controls_of,
     drift_of,
 )
 from askless.reports import documents
@@ -34,6 +35,7 @@ def compare(
         after=str(after_path),
         routes=tuple(map(_row, rows)),
         variation=drift_of(rows),
+        controls=tuple(controls_of(rows)),
         fixed=changes.fixed,
         new=changes.new,
         regressions=tuple(finding.key for finding in baseline.new),

@@ -39,6 +39,7 @@ _KEYS = {
     "confidence": "confidence of the interval, such as 0.95",
     "constant": "queries that do not depend on rows",
     "correlation": "correlation of the column's order with the table's physical order, -1 to 1",
+    "controls": "the routes from which the variation between runs is known",
     "cost": "what the finding costs",
     "cost_ms": "time of the whole statement minus the time without the clause, in milliseconds",
     "count": "how many",

@@ -70,17 +70,36 @@ def _same_work(one: RouteStats | None, two: RouteStats | None) -> bool:
     return alike and counted[0] == counted[1]
 
 
+FAR = 3.0  # times the middle control's change (on a logarithmic scale) from which one has changed
+FAR_LEAST = 1.25  # the least factor that counts as a change
+
+
+def controls_of(rows: Sequence[_Measured]) -> dict[str, float]:
+    """The routes that ask the same on both sides, with the factor by which their time moved, either
+    way. One that moved far more than the middle one has changed for another reason, as by an index,
+    and is none of them.
+    """
+    moved = {
+        row.route: max(row.ratio.value, 1 / row.ratio.value)
+        for row in rows
+        if row.ratio is not None and row.same_work
+    }
+    if not moved:
+        return {}
+    middle = sorted(moved.values())[(len(moved) - 1) // 2]
+    return {name: one for name, one in moved.items() if one <= max(middle**FAR, FAR_LEAST)}
+
+
 def drift_of(rows: Sequence[_Measured]) -> float | None:
-    """The largest factor by which the time of a route that asks the same moved between the two
-    runs; None without one.
+    """The largest factor by which the time of a control moved between the two runs; None without
+    one.
 
     The runs are not interleaved, so the interval of one route does not know of it.
     """
-    ratios = [r.ratio.value for r in rows if r.ratio and r.same_work]
-    return max((max(ratio, 1 / ratio) for ratio in ratios), default=None)
+    return max(controls_of(rows).values(), default=None)
 
 
-def _verdict(row: _Measured, drift: float) -> Verdict:
+def _verdict(row: _Measured, drift: float, is_control: bool) -> Verdict:
     ratio = row.ratio
     if row.before is None:
         return Verdict(Outcome.ONLY_AFTER, "only after")
@@ -89,16 +108,16 @@ def _verdict(row: _Measured, drift: float) -> Verdict:
     if ratio is None:
         return Verdict(Outcome.TOO_FEW, "too few requests to judge")
     interval = f"(×{ratio.low:.2f} to ×{ratio.high:.2f})"
-    if row.same_work:
+    if is_control:
         return Verdict(Outcome.SAME_WORK, f"same queries {interval}")
     outcome = direction(ratio)
     if outcome is Outcome.UNDECIDED:
         return Verdict(outcome, f"no measurable difference {interval}")
     if ratio.low <= drift and ratio.high >= 1 / drift:
         return Verdict(Outcome.WITHIN_DRIFT, f"within the variation between runs {interval}")
-    return Verdict(
-        outcome, f"{'slower: ' if outcome is Outcome.SLOWER else ''}×{ratio.value:.2f} {interval}"
-    )
+    slower = "slower: " if outcome is Outcome.SLOWER else ""
+    same = ", with the same queries" if row.same_work else ""
+    return Verdict(outcome, f"{slower}×{ratio.value:.2f}{same} {interval}")
 
 
 def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
@@ -122,9 +141,11 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
                 _same_work(one, two),
             )
         )
-    drift = drift_of(results) or 1.0
+    controls, drift = controls_of(results), drift_of(results) or 1.0
     return [
-        RouteComparison(*msgspec.structs.astuple(row), verdict=_verdict(row, drift))
+        RouteComparison(
+            *msgspec.structs.astuple(row), verdict=_verdict(row, drift, row.route in controls)
+        )
         for row in results
     ]
 
