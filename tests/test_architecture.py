@@ -30,6 +30,7 @@ MAY_IMPORT = {
 ORDER = {
     "core": [
         "errors",
+        "whole_numbers",
         "settings",
         "formatting",
         "statistics",

@@ -1,15 +1,18 @@
-"""The slower the queries, the more is found: a pause makes polling, a slow query does not."""
+"""Time: the slower the queries, the more is found, and what runs at the same time counts once."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
+import msgspec
 import pytest
+from hypothesis import given, strategies as st
 
 from askless.capture.writing import CaptureWriter
+from askless.core.records.intervals import at_once, overlap_ns, union_ns
 from askless.core.records.model import Wait
 from askless.core.records.traffic import RequestBegan, RequestEnded
-from tests.conftest import findings
+from tests.conftest import findings, run
 from tests.test_traffic import Made
 
 TARIFF = "SELECT id, rate FROM tariff WHERE class = $1"
@@ -69,3 +72,59 @@ def test_polling_is_a_pause_of_a_program_or_a_sleep(tmp_path: Path) -> None:
         end_ns = row.start_ns + row.duration_ns
         sleeping.errands.append(Wait("sleep", "", end_ns + 1_000, 700_000_000))
     assert patterns(sleeping, "http") == [], "it waits for something to change"
+
+
+def together(folder: Path, query_ms: int, times: int = 10) -> Made:
+    """Lookups that all run at the same time, after the query that gives their keys."""
+    made = Made(folder, "postgresql")
+    sample = tuple((700 + i, 9000 + 3 * i) for i in range(times))
+    made.ask(
+        "SELECT id, vessel_id FROM port_call",
+        rows=times,
+        columns=("id", "vessel_id"),
+        sample=sample,
+    )
+    for i in range(times):
+        made.ask(
+            "SELECT id, name FROM vessel WHERE id = $1",
+            9000 + 3 * i,
+            gap_ms=1 if i == 0 else 0.1,
+            duration_ns=query_ms * 1_000_000,
+        )
+    return made
+
+
+def test_queries_at_the_same_time_count_once(tmp_path: Path) -> None:
+    """Ten of 190 ms, all within 192 ms: one of them takes as long as all."""
+    patterns(together(tmp_path, 190), "http")
+    (finding,) = findings(tmp_path / "made.jsonl")
+    cost = finding["cost"]
+    assert (finding["pattern"], cost["avoidable"]) == ("n-plus-one", 9)
+    assert 0 <= cost["saving_ms"] < 5 and cost["share"] < 0.05, "nothing to gain but nine queries"
+    assert "up to 10 of them run at the same time" in finding["evidence_details"]
+    (row,) = run("requests", tmp_path / "made.jsonl", "--json").json["routes"]
+    assert 180 < row["database_ms"] < row["request_ms"] and row["share"] <= 1
+
+
+def test_one_after_the_other_count_all(tmp_path: Path) -> None:
+    made = together(tmp_path, 0)
+    at_ns = made.rows[0].start_ns
+    for i, row in enumerate(made.rows):
+        made.rows[i] = msgspec.structs.replace(
+            row, start_ns=at_ns + i * 20_000_000, duration_ns=19_000_000
+        )
+    patterns(made, "http")
+    (finding,) = findings(tmp_path / "made.jsonl")
+    assert finding["cost"]["database_ms"] == pytest.approx(9 * 19)
+    assert not any("same time" in text for text in finding["evidence_details"])
+
+
+@given(st.lists(st.tuples(st.integers(0, 200), st.integers(0, 60)), max_size=30))
+def test_the_union_of_intervals(queries: list[tuple[int, int]]) -> None:
+    queries.sort(key=lambda query: query[0])
+    starts, durations = [start for start, _ in queries], [length for _, length in queries]
+    covered = {moment for start, length in queries for moment in range(start, start + length)}
+    assert union_ns(starts, durations) == len(covered)
+    assert overlap_ns(starts, durations) == sum(durations) - len(covered)
+    depth = max((sum(s <= m < s + d for s, d in queries) for m in covered), default=0)
+    assert at_once(starts, durations) == depth

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from askless.core.errors import AskLessError
+from askless.core.whole_numbers import whole_number
 from askless.project import last_list
 from askless.reports.loading import requests_of
 
@@ -18,13 +19,14 @@ def request_name(capture: Path, word: str) -> str:
     """The name of a request. Raises AskLessError no-request for a number that is not a place in the
     list.
     """
-    if not word.isdigit():
+    number = whole_number(word)
+    if number is None:
         return word
     remedy = f"list them: askless requests {capture} --each"
     return _at(
         capture,
         "request",
-        int(word),
+        number,
         lambda: [request.name for request in requests_of(capture)],
         remedy,
     )
@@ -40,15 +42,16 @@ def finding_name(
 
     Raises AskLessError no-finding for a number that is not a place in the list.
     """
-    if not word.isdigit() or len(word) > _PLACE_DIGITS_MOST:
+    number = whole_number(word)
+    if number is None or len(word) > _PLACE_DIGITS_MOST:
         return word
     remedy = f"list them: askless findings {capture}"
     if listed is not None and not shown:
-        return _place(listed, "finding", int(word), remedy)
+        return _place(listed, "finding", number, remedy)
     return _at(
         capture,
         "finding",
-        int(word),
+        number,
         lambda: _every_finding(capture) if listed is None else listed,
         remedy,
     )

@@ -15,6 +15,7 @@ from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of
 from askless.core.verdicts import Outcome, Verdict, timed
+from askless.core.whole_numbers import whole_number
 from askless.database.connecting import parse_url
 from askless.database.rewrite_trial import RewriteTrial, Side, Values, try_rewrite
 from askless.database.servers import Limits
@@ -124,7 +125,8 @@ def captured_values(path: Path, before: str, after: str, database: str) -> list[
 
 def _fit(names: Sequence[str], count: int) -> bool:
     """Whether names are numbers of so many placeholders."""
-    return all(name.isdigit() and int(name) <= count for name in names)
+    numbers = [whole_number(name) for name in names]
+    return all(number is not None and number <= count for number in numbers)
 
 
 def aligned(before: str, after: str, system: str, example: Example) -> Values:

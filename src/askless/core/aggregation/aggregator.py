@@ -17,6 +17,7 @@ from typing import Protocol
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import EXAMPLES_MOST, ShapeStats
 from askless.core.aggregation.summary import LUMPED, TOTALS_MOST, RouteStats, Summary, others_of
+from askless.core.records.intervals import overlap_ns
 from askless.core.records.model import CaptureTables, Request, Statement
 from askless.core.settings import Settings
 
@@ -324,6 +325,7 @@ def _count(route: RouteAggregator, request: Request, sequences_most: int) -> lis
     if request.more or request.tables.sample > 1:
         _note_sizes(route.stats, request, sequence.queries + beyond)
     route.stats.requests += 1
+    route.stats.overlap_ns += overlap_ns(request.starts_ns, request.durations_ns)
     route.queries.append(sequence.queries + request.more + beyond)
     route.stats.repeated += sequence.queries - sequence.shapes + beyond
     route.stats.shapes_asked += sequence.shapes

@@ -73,7 +73,7 @@ def route_row(route: RouteStats) -> RouteRow:
     """The numbers of one route; all 0 if it has only warm-up requests."""
     n = max(route.requests, 1)
     queried, noise = route.own_shapes(), route.own_shapes(noise=True)
-    database_ns = sum(stats.duration_ns for stats in queried)
+    database_ns = round(sum(stats.duration_ns for stats in queried) * route.wall_share)
     return RouteRow(
         route=route.route,
         kind=route.kind,

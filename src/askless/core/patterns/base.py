@@ -15,6 +15,7 @@ from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key
 from askless.core.findings.remedies import Remedy
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
+from askless.core.records.intervals import at_once, overlap_ns
 from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
@@ -85,6 +86,8 @@ class ShapeTally:
         self.places: dict[CallSite, int] = {}
         self.timed = 0  # requests in which the work around the queries was timed
         self.around_ns = 0.0  # what it took for each query, summed over these
+        self.summed_ns = self.wall_ns = 0  # the queries' times: added up, and while any of them ran
+        self.at_once = 1  # the most of them that ran at the same moment
 
     def add(self, request: Request, indices: Collection[int]) -> None:
         """Add the queries of one more request."""
@@ -100,6 +103,15 @@ class ShapeTally:
         if self.timed < TIMED_MOST:
             self.timed += 1
             self.around_ns += around(request, indices)
+            in_order = sorted(indices)
+            starts = [request.starts_ns[i] for i in in_order]
+            durations = [request.durations_ns[i] for i in in_order]
+            summed_ns = sum(durations)
+            beyond_ns = overlap_ns(starts, durations)
+            self.summed_ns += summed_ns
+            self.wall_ns += summed_ns - beyond_ns
+            if beyond_ns:
+                self.at_once = max(self.at_once, at_once(starts, durations))
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same pattern and shape."""
@@ -108,6 +120,9 @@ class ShapeTally:
         self.queries += other.queries
         self.timed += other.timed
         self.around_ns += other.around_ns
+        self.summed_ns += other.summed_ns
+        self.wall_ns += other.wall_ns
+        self.at_once = max(self.at_once, other.at_once)
         add_counts(self.places, other.places)
 
 
@@ -229,6 +244,8 @@ class Match(msgspec.Struct, frozen=True):
     places: dict[CallSite, int]
     requests: int
     around_ns: float = 0.0  # the application's own work around each query
+    wall_share: float = 1.0  # of the queries' summed time, while any of them ran
+    at_once: int = 1  # the most of them that ran at the same moment
 
     @property
     def structure(self) -> Structure:
@@ -243,7 +260,9 @@ class Match(msgspec.Struct, frozen=True):
     @property
     def share(self) -> float:
         """The shape's part of the time that the route's requests take."""
-        return self.stats.duration_ns / self.route.elapsed_ns if self.route.elapsed_ns else 0.0
+        if not self.route.elapsed_ns:
+            return 0.0
+        return self.stats.duration_ns * self.route.wall_share / self.route.elapsed_ns
 
     def cost(self, queries: float, avoidable: float, loop_ms: float = 0.0) -> Cost:
         """The cost of `avoidable` queries per request: their median time, the work around each, and
@@ -251,20 +270,26 @@ class Match(msgspec.Struct, frozen=True):
         """
         query_ms = self.stats.query_ns / 1e6
         way_ms = self.context.settings.network_latency_ms
-        saving_ms = avoidable * (query_ms + self.around_ns / 1e6 + way_ms)
+        # Of queries that run at the same time, those that remain still take their whole time.
+        remaining = queries - avoidable
+        gone_ms = max((queries * self.wall_share - remaining) * query_ms, 0.0)
+        saving_ms = gone_ms + avoidable * (self.around_ns / 1e6 + way_ms) * self.wall_share
         request_ms = self.route.request_ms(way_ms)
         if request_ms:
-            saving_ms = min(saving_ms, self.route.most_saved_ms(queries - avoidable, way_ms))
+            saving_ms = min(saving_ms, self.route.most_saved_ms(remaining, way_ms))
         return Cost(
             queries=queries,
             avoidable=avoidable,
             query_ms=query_ms,
-            database_ms=avoidable * query_ms,
+            database_ms=gone_ms,
             saving_ms=saving_ms,
             share=saving_ms / request_ms if request_ms else 0.0,
             total_ms=saving_ms * self.requests * self.route.scale,
             loop_ms=loop_ms,
         )
+
+    def _concurrency(self) -> tuple[str, ...]:
+        return (f"up to {self.at_once} of them run at the same time",) if self.at_once > 1 else ()
 
     def finding(self, rule: Rule, claim: FindingDraft) -> Finding:
         """A finding about the shape in the route, still without advice."""
@@ -282,7 +307,7 @@ class Match(msgspec.Struct, frozen=True):
             route=route.route,
             title=claim.title,
             evidence=claim.evidence,
-            evidence_details=(*claim.evidence_details, *_examined(stats)),
+            evidence_details=(*claim.evidence_details, *self._concurrency(), *_examined(stats)),
             cost=claim.cost,
             requests=self.requests,
             shape=stats.shape.digest,
@@ -310,7 +335,17 @@ _VAGUE = {
 def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Match:
     """Where a tally was met."""
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
-    return Match(route, tally.stats, context, tally.places, tally.requests, around_ns)
+    wall_share = tally.wall_ns / tally.summed_ns if tally.summed_ns else 1.0
+    return Match(
+        route,
+        tally.stats,
+        context,
+        tally.places,
+        tally.requests,
+        around_ns,
+        wall_share,
+        tally.at_once,
+    )
 
 
 def around(request: Request, indices: Collection[int]) -> float:

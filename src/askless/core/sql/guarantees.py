@@ -10,6 +10,7 @@ from sqlglot import exp
 from askless.core.sql.parsing import bare, parse
 from askless.core.sql.slots import Slot, slot_number, slots_of
 from askless.core.sql.structure_store import structure_of
+from askless.core.whole_numbers import whole_number
 
 
 class ResultGuarantees(msgspec.Struct, frozen=True):
@@ -140,7 +141,8 @@ def _place(
     if isinstance(node, exp.Literal):  # ORDER BY 2
         number = slot_number(str(node.this))
         written = slots[number].text if number is not None and number < len(slots) else ""
-        return int(written) - 1 if written.isdigit() and 0 < int(written) <= len(names) else None
+        place = whole_number(written) or 0
+        return place - 1 if 0 < place <= len(names) else None
     for place, output in enumerate(selected):
         inner = bare(output)
         if len(selected) == len(names) and (

@@ -19,6 +19,7 @@ from sqlglot import exp
 
 from askless.core.sql.slots import Slot, marked, slot_number, slots_of
 from askless.core.systems import system_of
+from askless.core.whole_numbers import whole_number
 
 logging.getLogger("sqlglot").setLevel(logging.CRITICAL)
 
@@ -67,8 +68,12 @@ class Parsed:
             return ""
 
         def original(match: re.Match[str]) -> str:
-            number = int(match[1] or match[2] or match[3])
-            if number >= len(self.slots) or (named and self.slots[number].placeholder):
+            number = whole_number(match[1] or match[2] or match[3])
+            if (
+                number is None
+                or number >= len(self.slots)
+                or (named and self.slots[number].placeholder)
+            ):
                 return match[0]
             return self.slots[number].text
 

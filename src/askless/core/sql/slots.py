@@ -13,6 +13,7 @@ from collections.abc import Sequence
 import msgspec
 
 from askless.core.sql.tokens import tokens
+from askless.core.whole_numbers import whole_number
 
 # What JSON has no word for is the name of its type and its text.
 Value = None | bool | int | float | str | tuple[str, str]
@@ -76,7 +77,8 @@ def values_of(
         if by_name and key in by_name:
             values.append(by_name[key])
         elif key.isdigit():
-            values.append(parameters[int(key) - 1] if 0 < int(key) <= len(parameters) else None)
+            place = whole_number(key) or 0
+            values.append(parameters[place - 1] if 0 < place <= len(parameters) else None)
         else:
             values.append(parameters[position] if position < len(parameters) else None)
             position += 1
@@ -109,9 +111,10 @@ def slot_number(text: str) -> int | None:
     """The number that `marked` wrote into a literal or a placeholder's name; None if it wrote none."""
     match = _MARK_TEXT.fullmatch(text)
     if match:
-        return int(match.group(1))
-    if text.startswith("slot") and text[4:].isdigit():
-        return int(text[4:])
-    if text.isdigit() and _MARK_NUMBER <= int(text) < _MARK_NUMBER + 1_000_000:
-        return int(text) - _MARK_NUMBER
+        return whole_number(match.group(1))
+    if text.startswith("slot"):
+        return whole_number(text[4:])
+    number = whole_number(text)
+    if number is not None and _MARK_NUMBER <= number < _MARK_NUMBER + 1_000_000:
+        return number - _MARK_NUMBER
     return None

@@ -30,6 +30,7 @@ from askless.core.sql.structure import Structure
 from askless.core.sql.structure_store import structure_of
 from askless.core.sql.value_equality import meaning
 from askless.core.trials.replay import BoundStatement, no_other_way, sent
+from askless.core.whole_numbers import whole_number
 
 
 class Promise(StrEnum):
@@ -187,7 +188,8 @@ def _one_less(page: BoundStatement) -> BoundStatement | None:
         return None
     slot = slots[structure.offset_slot]
     if not slot.placeholder:
-        less = str(int(slot.text) - 1) if slot.text.isdigit() else ""
+        offset = whole_number(slot.text)
+        less = str(offset - 1) if offset is not None else ""
         return (
             msgspec.structs.replace(
                 page, text=page.text[: slot.start] + less + page.text[slot.end :]

@@ -12,6 +12,7 @@ from urllib.parse import unquote
 import msgspec
 
 from askless.core.records.model import CallSite
+from askless.core.whole_numbers import whole_number
 
 _COMMENT = re.compile(r"/\*(.*?)\*/", re.DOTALL)
 _PAIR = re.compile(
@@ -151,7 +152,7 @@ def _place(values: dict[str, str]) -> CallSite | None:
         file, line = inside.group(1), inside.group(2)
         function = inside.group(3) or function
     if file and not file.isdigit():
-        return CallSite(file, int(line) if line.isdigit() else 0, function)
+        return CallSite(file, whole_number(line) or 0, function)
     controller, action = (
         _first(values, "namespaced_controller", "controller"),
         _first(values, "action"),

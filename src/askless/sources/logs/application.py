@@ -20,6 +20,7 @@ from askless.core.records.model import CallSite
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value, slots_of
 from askless.core.systems import called
+from askless.core.whole_numbers import whole_number
 from askless.sources.attribution.time_windows import seconds_of
 from askless.sources.logs import LogMessage, UnreadLine
 from askless.sources.logs.layouts import TIME, Layout
@@ -212,7 +213,7 @@ class Lines:
             text=text,
             start_ns=end_ns - duration_ns,
             duration_ns=duration_ns,
-            rows=int(str(rows)) if str(rows).isdigit() else -1,
+            rows=-1 if (count := whole_number(str(rows))) is None else count,
             parameters=values,
             names=names,
             error=str(known.get("error") or ""),
@@ -288,9 +289,7 @@ def known_of(line: str, layout: Layout, pattern: re.Pattern[str] | None) -> dict
 def _place(known: Mapping[str, Any]) -> CallSite | None:
     file, line = str(known.get("file") or ""), str(known.get("line") or "0")
     return (
-        CallSite(file, int(line) if line.isdigit() else 0, str(known.get("function") or ""))
-        if file
-        else None
+        CallSite(file, whole_number(line) or 0, str(known.get("function") or "")) if file else None
     )
 
 

@@ -10,7 +10,7 @@ import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from askless.core.sql.slots import Value
+from askless.core.sql.slots import Value, literal_value
 from askless.sources.otlp.spans import parameters_of
 
 Values = tuple[tuple[Value, ...], tuple[str, ...]]  # values, and their names where they have some
@@ -65,13 +65,7 @@ def _of_text(text: str) -> Values:
 def _javascript(match: re.Match[str]) -> Value:
     if match["text"]:
         return _ESCAPED.sub(_unescaped, match["text"][1:-1])
-    return (
-        float(match["number"])
-        if "." in (match["number"] or "")
-        else int(match["number"])
-        if match["number"]
-        else _WORDS[match["word"]]
-    )
+    return literal_value(match["number"]) if match["number"] else _WORDS[match["word"]]
 
 
 def _unescaped(match: re.Match[str]) -> str:

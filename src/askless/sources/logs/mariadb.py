@@ -9,6 +9,7 @@ from datetime import datetime
 from askless.core.inference.transactions import turn_of
 from askless.core.records.model import RequestHints
 from askless.core.records.traffic import QuerySeen
+from askless.core.whole_numbers import whole_number
 from askless.sources.logs import Format, LogMessage, UnreadLine
 from askless.sources.logs.long_text import Cuts, LongText
 
@@ -296,7 +297,7 @@ def _value(text: str) -> RequestHints:
         return text == "Yes"
     try:
         return float(text) if "." in text else int(text)
-    except ValueError:
+    except ValueError:  # no number, or one of thousands of digits
         return text
 
 
@@ -333,6 +334,5 @@ FORMATS = {
 
 def _rows(sent: str, affected: str) -> int:
     """Rows that a statement returned, else those that it changed; -1 if the log says neither."""
-    if not sent.isdigit():
-        return -1
-    return int(sent) or (int(affected) if affected.isdigit() else 0)
+    rows = whole_number(sent)
+    return -1 if rows is None else rows or whole_number(affected) or 0

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 
+from askless.core.whole_numbers import whole_number
 from askless.sources import Option, RecordingResult
 from askless.sources.attribution.options import TELLING_APART
 from askless.sources.programs.page_visits import (
@@ -31,9 +32,10 @@ _UNITS = {None: 1, "B": 1, "KiB": 1024, "MiB": 1024**2, "GiB": 1024**3}
 def size_in_bytes(word: str) -> int:
     """A size as people write it: 512MiB. Raises ValueError."""
     match = _SIZE.fullmatch(word.strip())
-    if match is None:
+    number = whole_number(match.group(1)) if match is not None else None
+    if match is None or number is None:
         raise ValueError(word)
-    return int(match.group(1)) * _UNITS[match.group(2)]
+    return number * _UNITS[match.group(2)]
 
 
 class Relay:

@@ -4,6 +4,7 @@ by the type's number.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from struct import Struct, unpack_from
 
@@ -46,6 +47,9 @@ class Column:
         self.unsigned = bool(flags & _UNSIGNED)
 
 
+_INTEGER = re.compile(r"-?[0-9]{1,20}")  # as wide as BIGINT UNSIGNED
+
+
 def column_of(data: bytes, position: int, extended: bool, encoding: str) -> Column:
     """A column's definition. Raises ValueError, IndexError if it is none."""
     for _ in range(3):  # catalog, schema, the table as the statement calls it
@@ -86,7 +90,7 @@ def text_value(raw: bytes, column: Column, encoding: str) -> Value:
         return ("bytes", raw.hex())
     text = raw.decode(encoding, "replace")
     if kind in _INTS:
-        return int(text) if text.lstrip("-").isdigit() else text
+        return int(text) if _INTEGER.fullmatch(text) else text
     if kind in _FLOATS:
         try:
             return float(text)

@@ -4,6 +4,7 @@ pg_type).
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -58,13 +59,14 @@ KEYS = frozenset({INT2, INT4, INT8, OID, TEXT, VARCHAR, BPCHAR, NAME, UUID, NUME
 # texts, if in text form.
 FIRST_OWN = 16384
 _EPOCH = datetime(2000, 1, 1)
+_INTEGER = re.compile(r"-?[0-9]{1,20}")  # as wide as BIGINT UNSIGNED
 
 
 def text_value(raw: bytes, oid: int, encoding: str) -> Value:
     """A value that was sent as text."""
     text = raw.decode(encoding, "replace")
     if oid in _INTS:
-        return int(text) if text.lstrip("-").isdigit() else text
+        return int(text) if _INTEGER.fullmatch(text) else text
     if oid == BOOL:
         return text[:1] in ("t", "1", "y", "T", "Y")
     if oid in (FLOAT4, FLOAT8):
