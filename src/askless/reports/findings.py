@@ -81,8 +81,7 @@ def findings(
     query.
 
     If they depend on nothing but the capture, they are cached, and an unchanged capture is not read
-    again.
-    Raises AskLessError: see the reading of captures.
+    again. Raises AskLessError: see the reading of captures.
     """
     rules = file.here()
     cacheable = schema is None and not values and not network_latency_ms

@@ -120,8 +120,7 @@ def _conditions(need: Need, columns: Sequence[str], bound: frozenset[str]) -> tu
 
 def _checked(need: Need, columns: list[str], conditions: list[str]) -> tuple[str, ...]:
     """Columns of an index after those that lead: their conditions can still be checked there,
-    before
-    a row is fetched.
+    before a row is fetched.
     """
     compared = {*need.equal, *need.ranges}
     return tuple(c for c in columns if c in compared and c not in conditions)

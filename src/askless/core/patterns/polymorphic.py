@@ -40,8 +40,7 @@ NAME = "n-plus-one by kind"  # of its tallies
 
 class ByKind(ShapeTally):
     """Lookups of one column of one result. `executions` counts them by shape; `kind` is the column
-    that
-    tells the table.
+    that tells the table.
     """
 
     def __init__(self, stats: ShapeStats, key: str, kind: str) -> None:

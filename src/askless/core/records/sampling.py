@@ -100,8 +100,7 @@ class Estimate(msgspec.Struct, frozen=True):
 
 def total_of(recorded: int, left_out: int, total: float, squares: float) -> Estimate:
     """The total over `recorded` + `left_out` requests, of which the kept ones add up to `total`,
-    their
-    squares to `squares`.
+    their squares to `squares`.
     """
     if not left_out or not recorded:
         return Estimate(total)

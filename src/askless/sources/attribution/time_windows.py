@@ -1,9 +1,8 @@
 """Times at which requests are known to have run: a file of marks, or an HTTP server's access log.
 
 Marks are JSON lines of name, start and end; a log is in the combined form or JSON lines. Times are
-ISO 8601 or seconds since
-1970. A mark is a request; an entry of a log only names one, as many requests run at once and most
-logs know seconds.
+ISO 8601 or seconds since 1970. A mark is a request; an entry of a log only names one, as many
+requests run at once and most logs know seconds.
 """
 
 from __future__ import annotations

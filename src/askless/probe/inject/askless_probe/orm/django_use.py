@@ -1,6 +1,5 @@
 """What of Django's objects is read (`--track-use`): `from_db` marks each object, and reading a
-field
-of it is noted unless Django reads it to load other objects.
+field of it is noted unless Django reads it to load other objects.
 """
 
 import sys
