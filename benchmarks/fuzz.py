@@ -103,7 +103,7 @@ class Result:
         except AskLessError:
             self.refused += 1
         except HungError as error:
-            inner = traceback.extract_tb(error.__traceback__)[-1]
+            inner = traceback.extract_tb(error.__traceback__)[-2]  # the last is the handler
             print(f"    hangs in {Path(inner.filename).name}:{inner.lineno}", flush=True)
         except Exception as error:  # noqa: BLE001  (what is looked for)
             frames = [

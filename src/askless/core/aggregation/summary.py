@@ -54,8 +54,9 @@ class RouteStats:
     shapes, both summed over all requests; warm-up requests are only counted. `objects` of an ORM's
     were built in all requests together, where use was tracked; results of `looked` requests were
     compared with those of others; `memory` holds the bytes of requests whose memory is known.
-    `more` counts queries beyond the most that were kept of a request. `overlap_ns` is what queries
-    took in sum beyond the time in which any of them ran. `left_out` are requests that were not
+    `more` counts queries beyond the most that were kept of a request. Of some requests `summed_ns`
+    is what their queries took, added up, and `overlap_ns` how much of it was at the same time as
+    others of theirs. `left_out` are requests that were not
     kept; if that was by chance, `total_queries` and `spent_ns` sum up the queries of those that were
     and their time, next to the sums of their squares.
     """
@@ -82,6 +83,7 @@ class RouteStats:
         "shapes_asked",
         "spent_ns",
         "spent_squares",
+        "summed_ns",
         "tallies",
         "total_queries",
         "total_queries_squared",
@@ -92,7 +94,8 @@ class RouteStats:
         self.route = route
         self.kind = kind
         self.requests = self.warm_up = self.repeated = self.elapsed_ns = self.shapes_asked = 0
-        self.objects = self.more = self.more_ns = self.looked = self.overlap_ns = 0
+        self.objects = self.more = self.more_ns = self.looked = 0
+        self.summed_ns = self.overlap_ns = 0
         self.total_queries = self.total_queries_squared = self.spent_ns = self.spent_squares = 0
         self.left_out = Counts()
         self.memory = Quantiles()
@@ -126,10 +129,7 @@ class RouteStats:
         """The share of the sum of the queries' times in which any of them ran: 1 if they came one
         after the other.
         """
-        if not self.overlap_ns:
-            return 1.0
-        total_ns = sum(stats.duration_ns for stats in self.shapes.values())
-        return max(1 - self.overlap_ns / total_ns, 0.0) if total_ns else 1.0
+        return 1 - self.overlap_ns / self.summed_ns if self.overlap_ns else 1.0
 
     @property
     def scale(self) -> float:
@@ -170,6 +170,7 @@ class RouteStats:
         self.shapes_asked += other.shapes_asked
         self.objects += other.objects
         self.looked += other.looked
+        self.summed_ns += other.summed_ns
         self.overlap_ns += other.overlap_ns
         self.more += other.more
         self.more_ns += other.more_ns

@@ -13,7 +13,6 @@ import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import location_text
-from askless.core.records.intervals import overlap_ns
 from askless.core.records.sampling import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
@@ -349,12 +348,13 @@ class Request:
 
     @property
     def idle_ns(self) -> int:
-        """What of the request's time no query of its took, as far as they are held."""
+        """What of the request's time no query of its took; less than nothing where many ran side by
+        side.
+        """
         return (
             self.end_ns
             - self.start_ns
             - sum(self.durations_ns)
-            + overlap_ns(self.starts_ns, self.durations_ns)
             - self.more_ns
             - sum(one.duration_ns for one in self.beyond.values())
         )
