@@ -128,3 +128,19 @@ def test_the_union_of_intervals(queries: list[tuple[int, int]]) -> None:
     assert overlap_ns(starts, durations) == sum(durations) - len(covered)
     depth = max((sum(s <= m < s + d for s, d in queries) for m in covered), default=0)
     assert at_once(starts, durations) == depth
+
+
+@pytest.mark.parametrize(("kind", "severity"), [("http", "urgent"), ("paused", "worthwhile")])
+def test_an_edit_is_no_more_urgent_than_its_finding(
+    tmp_path: Path, kind: str, severity: str
+) -> None:
+    """What only pauses tell apart may be several requests, so that nothing in it is urgent."""
+    made = together(tmp_path, 0)
+    for i, row in enumerate(made.rows):
+        made.rows[i] = msgspec.structs.replace(
+            row, start_ns=i * 20_000_000, duration_ns=19_000_000, in_transaction=True
+        )
+    patterns(made, kind)
+    told = run("findings", tmp_path / "made.jsonl", "--json").json
+    assert {one["severity"] for one in told["findings"]} == {severity}
+    assert {one["severity"] for one in told["edits"]} == {severity}

@@ -11,7 +11,7 @@ import msgspec
 from askless.core.advice.eager_loading import hanging
 from askless.core.advice.orm import Query, Step, words_of
 from askless.core.aggregation.summary import Summary
-from askless.core.findings.finding import Edit, Finding, severity
+from askless.core.findings.finding import Edit, Finding, severity, severity_in
 from askless.core.findings.remedies import Batch, Project, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
@@ -136,7 +136,7 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         if request_ms
         else _saved(first)
     )
-    whole = severity(saving_ms / request_ms if request_ms else 0.0, spared)
+    whole = severity_in(route.kind, severity(saving_ms / request_ms if request_ms else 0.0, spared))
     worst = SEVERITIES[min(SEVERITIES.index(whole), _worst(parts))]
     lead = parts[0].finding
     at = lead.advice[0].at if lead.advice else next(iter(lead.lines), None)

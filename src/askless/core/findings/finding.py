@@ -8,6 +8,7 @@ from hashlib import blake2b
 import msgspec
 
 from askless.core.findings.severities import SEVERITIES
+from askless.core.records.model import VAGUE
 
 NO_LINE = (
     "the line of code is unknown: let the application end each statement with a comment that "
@@ -139,6 +140,11 @@ def severity(share: float, avoidable: float) -> str:
     if share >= URGENT_SHARE:
         return "urgent"
     return "worthwhile" if share >= 0.08 or avoidable >= 20 else "minor"
+
+
+def severity_in(kind: str, of_cost: str) -> str:
+    """The severity on a route of a kind: where a request may be several, none is urgent."""
+    return "worthwhile" if of_cost == "urgent" and kind in VAGUE else of_cost
 
 
 def ranked(findings: Sequence[Finding]) -> list[Finding]:

@@ -11,7 +11,7 @@ import msgspec
 from askless.core.aggregation.request_view import RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary, Tally
-from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key
+from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key, severity_in
 from askless.core.findings.remedies import Remedy
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
@@ -295,9 +295,8 @@ class Match(msgspec.Struct, frozen=True):
         """A finding about the shape in the route, still without advice."""
         stats, route, load = self.stats, self.route, self.stats.load
         lines = lines_of(self.places)
-        severity, unsure = claim.severity, claim.caveats
+        severity, unsure = severity_in(route.kind, claim.severity), claim.caveats
         if route.kind in _VAGUE:
-            severity = "worthwhile" if severity == "urgent" else severity
             unsure = (*unsure, _VAGUE[route.kind])
         return Finding(
             key=finding_key(rule.id, route.route, cause_of(stats)),
