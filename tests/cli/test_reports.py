@@ -124,7 +124,7 @@ def test_the_whole_story_of_a_finding(pages: dict[str, Path]) -> None:
 
 
 def test_judging(pages: dict[str, Path]) -> None:
-    assert run("findings", pages["grown"], "--fail-on", "urgent").code == 1
+    assert run("findings", pages["grown"], "--fail-on", "worthwhile").code == 1
     assert run("findings", pages["tuned"], "--fail-on", "minor").code == 0
     assert "No findings in 35 requests" in run("findings", pages["tuned"]).out
     assert run("compare", pages["tuned"], pages["grown"], "--fail-on-new").code == 1
@@ -542,3 +542,13 @@ def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_pat
         "1 index on tables that the capture never uses: not checked" in shown
         and "pilot" not in shown
     )
+
+
+def test_a_route_without_findings_says_where_its_time_goes(pages: dict[str, Path]) -> None:
+    told = run("findings", pages["grown"], "--route", "{call_sign}")
+    assert told.code == 0 and "No findings match the filters." in told.out
+    said = " ".join((told.out + told.err).split())
+    assert "GET /vessels/{call_sign}: " in said and "queries take" in said
+    assert "askless plan" in said and "--shape" in said
+    unknown = run("findings", pages["grown"], "--route", "/vesels/bussiest")
+    assert unknown.code == 2 and "the nearest are GET /vessels" in unknown.err

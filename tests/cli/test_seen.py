@@ -39,7 +39,7 @@ def test_an_unchanged_capture_is_not_judged_again(
     monkeypatch.setattr(pipeline, "judgement_of", None)
     again, story = run("findings", capture), run("findings", capture, "--show", "1")
     assert (again.code, again.out) == (0, first.out) and story.code == 0
-    assert run("findings", capture, "--route", "nowhere").out.startswith(
+    assert run("findings", capture, "--route", "{call_sign}").out.startswith(
         "No findings match the filters"
     )
 

@@ -106,6 +106,7 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     "no-pattern": (UsageError, "there is no such pattern"),
     "no-program": (UsageError, "no program is named after --"),
     "no-query": (UsageError, "the request has no such query"),
+    "no-route": (UsageError, "no route of the capture contains the text"),
     "no-request": (UsageError, "there is no request with this name, number or route"),
     "no-server": (UsageError, "the database server is not specified"),
     "no-target": (UsageError, "no output is named"),

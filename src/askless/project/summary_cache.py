@@ -22,9 +22,21 @@ KEPT_MOST = 20  # captures
 _HERE = Path(askless.__file__).parent
 
 
+class RouteTime(msgspec.Struct, frozen=True):
+    """Where a route's time goes: a mean request, and the shape that takes most of it, masked."""
+
+    route: str
+    queries: float
+    database_ms: float
+    request_ms: float
+    shape: str = ""
+    sql: str = ""
+    shape_ms: float = 0.0
+
+
 class CachedSummary(msgspec.Struct, frozen=True):
     """All findings of a capture and their edits, whatever a project accepts; its requests and
-    queries, and notes on it.
+    queries, where its routes' time goes, and notes on it.
     """
 
     findings: tuple[Finding, ...]
@@ -33,6 +45,7 @@ class CachedSummary(msgspec.Struct, frozen=True):
     queries: int
     notes: tuple[str, ...]
     damage: str = ""
+    routes: tuple[RouteTime, ...] = ()
 
 
 def fingerprint(files: Sequence[Path]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
+from difflib import get_close_matches
 from pathlib import Path
 
 import msgspec
@@ -12,13 +13,14 @@ from askless.core.errors import AskLessError
 from askless.core.findings.acceptance import Accepted, sorted_out
 from askless.core.findings.finding import Finding
 from askless.core.findings.severities import SEVERITIES
+from askless.core.formatting import number, plural
 from askless.project import file, summary_cache
 from askless.project.structure_cache import cached_structures
 from askless.reports import documents
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.aggregation.summary import Summary
+    from askless.core.aggregation.summary import RouteStats, Summary
     from askless.core.records.model import Schema
 
 
@@ -115,6 +117,7 @@ def document_of(
     remaining = [
         f for f in listed if choice.route in f.route and (not wanted or f.pattern in wanted)
     ]
+    where = [] if remaining or not choice.route else _time_of(judged, choice.route, path)
     ended = [
         f"{finding.key} was accepted until {case.until} ({case.reason}); it is reported again"
         for finding, case in result.ended
@@ -134,8 +137,38 @@ def document_of(
         hidden=len(listed) - len(remaining),
         accepted=tuple(finding.key for finding in result.accepted),
         damage=judged.damage,
-        notes=(*judged.notes, *ended),
+        notes=(*judged.notes, *where, *ended),
     )
+
+
+ROUTES_MOST = 3  # routes of which it is said where their time goes
+SQL_SHOWN = 120  # characters of a statement
+
+
+def _time_of(judged: summary_cache.CachedSummary, text: str, path: Path) -> list[str]:
+    """Where the time goes of routes that contain a text. Raises AskLessError no-route."""
+    names = [route.route for route in judged.routes]
+    routes = [route for route in judged.routes if text in route.route]
+    if not routes and names:
+        near = get_close_matches(text, names, 3, 0.4) or names[:3]
+        raise AskLessError(
+            "no-route",
+            f"no route of {path} contains {text!r}",
+            f"the nearest are {', '.join(near)}; list them: askless requests {path}",
+        )
+    notes = []
+    for route in sorted(routes, key=lambda route: -route.database_ms)[:ROUTES_MOST]:
+        spent = (
+            f"{route.route}: {plural(route.queries, 'query')} take {number(route.database_ms)} "
+            f"of {number(route.request_ms)} ms"
+        )
+        if route.sql:
+            spent += (
+                f"; {number(route.shape_ms)} ms in: {_short(route.sql)} "
+                f"(its plan: askless plan {path} --shape {route.shape} --db URL)"
+            )
+        notes.append(spent)
+    return notes
 
 
 def judged_from(
@@ -154,6 +187,33 @@ def judged_from(
         queries=sum(stats.count for route in routes for stats in route.own_shapes()),
         notes=notes,
         damage=summary.damage,
+        routes=tuple(_route_time(route) for route in routes if route.requests),
+    )
+
+
+def _short(sql: str) -> str:
+    flat = " ".join(sql.split())
+    columns, source, rest = flat.partition(" FROM ")
+    if source and len(flat) > SQL_SHOWN and columns[:7].upper() == "SELECT ":
+        flat = f"SELECT … FROM {rest}"
+    return flat if len(flat) <= SQL_SHOWN else flat[: SQL_SHOWN - 1] + "…"
+
+
+def _route_time(route: RouteStats) -> summary_cache.RouteTime:
+    from askless.core.aggregation.route_rows import route_row
+    from askless.core.sql.masking import masked
+
+    row = route_row(route)
+    costliest = max(route.own_shapes(), key=lambda stats: stats.duration_ns, default=None)
+    known = summary_cache.RouteTime(row.route, row.queries, row.database_ms, row.request_ms)
+    if costliest is None:
+        return known
+    statement = costliest.statement
+    return msgspec.structs.replace(
+        known,
+        shape=costliest.shape.digest,
+        sql=masked(statement.text, statement.system),
+        shape_ms=costliest.duration_ns / route.requests / 1e6,
     )
 
 
