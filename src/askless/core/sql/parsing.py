@@ -29,7 +29,7 @@ TEXT_MOST = 50_000
 DEPTH_MOST = 150
 # Nodes that the parser may make. Statements take at most one for two characters; but where it tries
 # one reading after another, each JOIN without ON doubles them: 30 of them would take hours.
-NODES_LEAST, NODES_PER_CHARACTER = 20_000, 2
+NODES_LEAST, NODES_PER_CHARACTER = 5_000, 1
 RECURSION_MOST = 12_000
 # What the parser, the writer and a walk over their trees may raise on text that no one foresaw.
 _FAULTS = (
