@@ -211,7 +211,7 @@ MUTANTS = [
     Mutant("./project/user_files.py", "    if digest != _digest(data):", "    if False:"),
     Mutant("./project/user_files.py", "status.st_uid != os.geteuid() or status.st_mode & 0o077", "status.st_uid != os.geteuid()"),
     Mutant("./executors/processes.py", "    os._exit(1)", "    pass"),
-    Mutant("./cli/unexpected_errors.py", "            _thread.interrupt_main()", "            pass"),
+    Mutant("./cli/unexpected_errors.py", "            signal.pthread_kill(threading.main_thread().ident or 0, self.number)", "            pass"),
     Mutant("./cli/unexpected_errors.py", "EXIT_CODE = 70", "EXIT_CODE = 1"),
     Mutant("./reports/loading.py", "    if damage:\n        raise AskLessError(", "    if False:\n        raise AskLessError("),
     Mutant("./sources/wire/postgresql/handshake.py", 'if not name.endswith(_BINDING)]', "]"),

@@ -103,6 +103,28 @@ def test_a_thread_that_dies_ends_its_command(
     assert not gone_on, "it is interrupted"
 
 
+def test_a_thread_that_dies_ends_a_command_in_the_background(tmp_path: Path) -> None:
+    """A script's background jobs ignore SIGINT; a main thread that waits is woken all the same."""
+    script = tmp_path / "background.py"
+    script.write_text(
+        textwrap.dedent("""
+        import signal, sys, threading
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+        from askless.cli import main, patterns
+        def run(options):
+            threading.Timer(0.2, lambda: 1 / 0).start()
+            threading.Event().wait(60)
+            sys.exit("it went on")
+        patterns.run = run
+        sys.exit(main.main(["patterns"]))
+        """)
+    )
+    ran = subprocess.run(
+        [sys.executable, script], capture_output=True, text=True, timeout=50, check=False
+    )
+    assert ran.returncode == 70 and "ZeroDivisionError" in ran.stderr, ran.stderr
+
+
 @pytest.mark.parametrize("follow", [False, True])
 def test_a_log_line_that_nobody_foresaw_costs_itself(follow: bool, tmp_path: Path) -> None:
     log = tmp_path / "app.jsonl"

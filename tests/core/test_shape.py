@@ -92,6 +92,12 @@ statements = st.lists(words, max_size=25).map(" ".join)
 systems = st.sampled_from(["sqlite", "postgresql", "mysql"])
 
 
+def test_a_cast_of_null_is_a_value() -> None:
+    assert shape_text("SELECT id FROM vessel WHERE log = NULL :: text", "postgresql") == shape_text(
+        "SELECT id FROM vessel WHERE log = 'x'::text", "postgresql"
+    )
+
+
 @given(statements, systems)
 def test_a_shape_is_its_own_shape(text: str, system: str) -> None:
     once = shape_text(text, system)

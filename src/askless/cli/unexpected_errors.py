@@ -7,12 +7,13 @@ from __future__ import annotations
 
 import _thread
 import os
+import signal
 import sys
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from types import TracebackType
+from types import FrameType, TracebackType
 
 import askless
 
@@ -26,25 +27,45 @@ class ThreadFailures:
 
     def __init__(self) -> None:
         self.error: BaseException | None = None
+        self.number: signal.Signals | None = None  # the signal that interrupts the command
 
     def note(self, arguments: threading.ExceptHookArgs) -> None:
         """As `threading.excepthook`: remember the error, and interrupt the command."""
         if arguments.exc_value is None or isinstance(arguments.exc_value, SystemExit):
             return
         first, self.error = self.error is None, self.error or arguments.exc_value
-        if first:
+        if not first:
+            return
+        if self.number is None:
             _thread.interrupt_main()
+        else:
+            signal.pthread_kill(threading.main_thread().ident or 0, self.number)
 
 
 @contextmanager
 def watched_threads() -> Iterator[ThreadFailures]:
-    """While the block runs, a thread that ends in an error interrupts the main one."""
+    """While the block runs, a thread that ends in an error interrupts the main one.
+
+    By a signal of its own: a command that a script starts in the background ignores SIGINT, and
+    what `interrupt_main` merely pretends wakes no thread that waits.
+    """
     dead, before = ThreadFailures(), threading.excepthook
     threading.excepthook = dead.note
-    try:
+    with ExitStack() as stack:
+        stack.callback(setattr, threading, "excepthook", before)
+        if hasattr(signal, "SIGUSR2") and threading.current_thread() is threading.main_thread():
+            dead.number = signal.SIGUSR2
+            earlier = signal.signal(dead.number, _interrupt)
+            stack.callback(signal.signal, dead.number, earlier)
         yield dead
-    finally:
-        threading.excepthook = before
+
+
+def _interrupt(_number: int, frame: FrameType | None) -> None:
+    """As Ctrl-C does where the command does not ignore it."""
+    handler = signal.getsignal(signal.SIGINT)
+    if callable(handler):
+        handler(signal.SIGINT, frame)
+    raise KeyboardInterrupt
 
 
 def report(error: BaseException) -> int:

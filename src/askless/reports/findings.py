@@ -195,7 +195,7 @@ def _short(sql: str) -> str:
     flat = " ".join(sql.split())
     columns, source, rest = flat.partition(" FROM ")
     if source and len(flat) > SQL_SHOWN and columns[:7].upper() == "SELECT ":
-        flat = f"SELECT … FROM {rest}"
+        flat = " ".join(("SELECT … FROM", rest))
     return flat if len(flat) <= SQL_SHOWN else flat[: SQL_SHOWN - 1] + "…"
 
 

@@ -35,9 +35,9 @@ _ROWS = re.compile(rf"\bvalues{_ROW}(?:, {_ROW})*")
 # is there, as each takes long.
 _REDUCED = (
     (("e?", "x?", "n?", "b?", "&?", "8?", "4?"), _PREFIXED, "?"),
+    (("= null", "= true", "= false"), _NULL_VALUE, "?"),
     (("::",), _CAST, "?"),
     (("-", "+"), _SIGNED, r"\1?"),
-    (("= null", "= true", "= false"), _NULL_VALUE, "?"),
     (("in(",), _IN_LIST, "in(?)"),
     (("values(",), _ROWS, "values(?)"),
 )
