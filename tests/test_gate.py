@@ -234,6 +234,7 @@ def test_what_a_new_route_asks_is_not_worse_than_before(
     assert [finding["route"] for finding in findings(capture)] == ["GET /pilots"]
     ran = judged("", capture, "--baseline", office)
     assert ran.code == 0 and "GET /pilots" in ran.out, ran.out
+    assert "costs no more than before" not in ran.out, "there is no before"
 
 
 def test_a_baseline_of_another_application(
