@@ -10,6 +10,19 @@ def number(value: float) -> str:
     return f"{value:,.0f}" if abs(value - round(value)) < 0.05 or value >= 100 else f"{value:,.1f}"
 
 
+def milliseconds(value: float) -> str:
+    """Milliseconds in three significant digits or so, without a unit."""
+    if value >= 100:
+        return f"{value:,.0f}"
+    return (
+        f"{value:.1f}"
+        if value >= 10
+        else f"{value:.2f}"
+        if value >= 0.1 or not value
+        else f"{value:.3f}"
+    )
+
+
 def plural(count: float, word: str) -> str:
     """A number with its noun: 1 row, 40 rows, 2.5 queries."""
     if number(count) == "1":

@@ -8,7 +8,7 @@ import os
 import re
 from pathlib import Path
 
-from askless.core.formatting import escaped, escaped_line
+from askless.core.formatting import escaped, escaped_line, milliseconds as milliseconds
 from askless.core.statistics import Ratio
 
 _SPACE = re.compile(r"\s+")
@@ -79,19 +79,6 @@ def short_path(file: str, parts: int = 0) -> str:
         return escaped_line(file)
     return escaped_line(
         relative if len(relative) < len(file) and not relative.startswith("../../..") else file
-    )
-
-
-def milliseconds(value: float) -> str:
-    """Milliseconds in three significant digits or so, without a unit."""
-    if value >= 100:
-        return f"{value:,.0f}"
-    return (
-        f"{value:.1f}"
-        if value >= 10
-        else f"{value:.2f}"
-        if value >= 0.1 or not value
-        else f"{value:.3f}"
     )
 
 

@@ -13,7 +13,7 @@ from askless.core.errors import AskLessError
 from askless.core.findings.acceptance import Accepted, sorted_out
 from askless.core.findings.finding import Finding
 from askless.core.findings.severities import SEVERITIES
-from askless.core.formatting import number, plural
+from askless.core.formatting import milliseconds, plural
 from askless.project import file, summary_cache
 from askless.project.structure_cache import cached_structures
 from askless.reports import documents
@@ -159,12 +159,12 @@ def _time_of(judged: summary_cache.CachedSummary, text: str, path: Path) -> list
     notes = []
     for route in sorted(routes, key=lambda route: -route.database_ms)[:ROUTES_MOST]:
         spent = (
-            f"{route.route}: {plural(route.queries, 'query')} take {number(route.database_ms)} "
-            f"of {number(route.request_ms)} ms"
+            f"{route.route}: {plural(route.queries, 'query')} take {milliseconds(route.database_ms)} "
+            f"of {milliseconds(route.request_ms)} ms"
         )
         if route.sql:
             spent += (
-                f"; {number(route.shape_ms)} ms in: {_short(route.sql)} "
+                f"; {milliseconds(route.shape_ms)} ms in: {_short(route.sql)} "
                 f"(its plan: askless plan {path} --shape {route.shape} --db URL)"
             )
         notes.append(spent)

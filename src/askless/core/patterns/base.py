@@ -13,7 +13,7 @@ from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary, Tally
 from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key, severity_in
 from askless.core.findings.remedies import Remedy
-from askless.core.formatting import number, plural, size
+from askless.core.formatting import milliseconds, number, plural, size
 from askless.core.inference.context import Context
 from askless.core.records.intervals import at_once, overlap_ns
 from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
@@ -374,7 +374,7 @@ def summed(costs: Sequence[Cost]) -> Cost:
 
 def spared(queries: float, saving_ms: float) -> str:
     """What a request is spared, in words."""
-    return f"about {plural(queries, 'query')} and {saving_ms:.2f} ms per request"
+    return f"about {plural(queries, 'query')} and {milliseconds(saving_ms)} ms per request"
 
 
 def call_path(request: Request, i: int) -> tuple[str, ...]:
