@@ -453,7 +453,7 @@ MUTANTS = [
     Mutant("./probe/inject/askless_probe/orm/django_use.py", "who == _LOADER or (who == _ORM and get_ident() in forced)", "who != _APPLICATION"),
     Mutant("./probe/inject/askless_probe/orm/django_use.py", 'return code.co_name == "__getstate__"', "return False"),
     Mutant("./probe/inject/askless_probe/orm/django_use.py", '        "prefetch_one_level",', ""),
-    Mutant("./probe/inject/askless_probe/orm/sqlalchemy_orm.py", "        _used_whole(vars(self))", "        pass"),
+    Mutant("./probe/inject/askless_probe/orm/sqlalchemy_orm.py", "        _used_whole(plain(self, \"__dict__\"))", "        pass"),
     Mutant("./probe/inject/askless_probe/orm/sqlalchemy_orm.py", "        _used_as_itself(other)", "        pass"),
     Mutant("./probe/inject/askless_probe/stack.py", "known = not application.stub_of(filename)", "known = True"),
     Mutant("./probe/inject/askless_probe/writing.py", "    waiting[:0] = [record for record in records if id(record) in held]", "    pass"),

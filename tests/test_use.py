@@ -218,6 +218,52 @@ def test_without_it_nothing_is_tracked(pages: dict[str, Path]) -> None:
     assert not any(request.uses for request in read(pages["grown"]))
 
 
+INHERITED = """
+import sys
+import askless
+from sqlalchemy import create_engine, select
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column
+class Base(DeclarativeBase):
+    pass
+class Craft(Base):
+    __tablename__ = "craft"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    name: Mapped[str]
+    flag: Mapped[str]
+    owner: Mapped[str]
+    __mapper_args__ = {"polymorphic_on": "kind", "polymorphic_identity": "craft"}
+class Tug(Craft):
+    __mapper_args__ = {"polymorphic_identity": "tug"}
+engine = create_engine("sqlite://")
+Base.metadata.create_all(engine)
+with Session(engine) as session:
+    for model in (Craft, Tug):
+        session.add_all(model(name=f"Tern {n}", flag="NO", owner="Sund") for n in range(100))
+    session.commit()
+for turn in range(2):
+    for model in (Craft, Tug) if sys.argv[1] == "base" else (Tug, Craft):
+        with Session(engine) as session, askless.request(model.__name__):
+            [craft.name for craft in session.scalars(select(model))]
+        with Session(engine) as session, askless.request("clean_" + model.__name__):
+            [dict(vars(craft)) for craft in session.scalars(select(model))]
+"""
+
+
+@pytest.mark.parametrize("first", ["base", "subclass"])
+def test_an_inherited_model_is_tracked_as_its_base_is(first: str, tmp_path: Path) -> None:
+    """Whichever of the two is loaded first: what SQLAlchemy reads of either is no use."""
+    script = tmp_path / "craft.py"
+    script.write_text(INHERITED)
+    ran = run(
+        "capture", "app", "--track-use", "-o", tmp_path / "c", "--", sys.executable, script, first
+    )
+    assert ran.code == 0, ran.err
+    flagged = {(one["route"], one["variant"]) for one in findings(tmp_path / "c")}
+    assert {("Craft", "wide-columns"), ("Tug", "one-column")} <= flagged, flagged
+    assert not [route for route, _ in flagged if route.startswith("clean")], flagged
+
+
 DJANGO = """
 import copy, pickle
 import django

@@ -220,13 +220,13 @@ def _checked(plain):
 
     @wraps(plain)
     def cursor(self, *args, **kwargs):
-        cursor_ = plain(self, *args, **kwargs)
-        if recorder.active and not isinstance(cursor_, tuple(_roots)):
+        own_cursor = plain(self, *args, **kwargs)
+        if recorder.active and not isinstance(own_cursor, tuple(_roots)):
             recorder.warn_once(
                 "can't record cursors of %s, which %s makes"
-                % (type(cursor_).__name__, type(self).__name__)
+                % (type(own_cursor).__name__, type(self).__name__)
             )
-        return cursor_
+        return own_cursor
 
     return cursor
 

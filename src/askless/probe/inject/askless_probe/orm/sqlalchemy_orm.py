@@ -201,17 +201,17 @@ def _written(context):
 def _column_of(cls, name):
     key = (cls, name)
     if key not in _column_names:
-        name_ = None
+        column_name = None
         try:
             mapper = cls.__mapper__
             if name in mapper.columns:
                 column = mapper.columns[name]
-                name_ = "%s.%s" % (column.table.name, column.name)
+                column_name = "%s.%s" % (column.table.name, column.name)
             elif name in mapper.relationships:
-                name_ = ""
+                column_name = ""
         except Exception:
             pass
-        _column_names[key] = name_
+        _column_names[key] = column_name
     return _column_names[key]
 
 
@@ -224,7 +224,6 @@ def _loaded(state, context):
             entity = mark[1].entities.get(cls)
             if entity is None:
                 if cls not in _tracked:
-                    _tracked.add(cls)
                     _track_class(cls)
                 entity = mark[1].entity(cls, _column_of)
             entity.objects += 1
@@ -296,8 +295,13 @@ def _comparing(plain):
 
 def _track_class(cls):
     """Objects of this class that are put into a set or a dictionary, or whose `__dict__` is taken
-    (pickle, copy, vars()), are used.
+    (pickle, copy, vars()), are used. A subclass inherits this: to wrap it again would make our own
+    code the caller.
     """
+    inherits = any(base in _tracked for base in cls.__mro__[1:])
+    _tracked.add(cls)
+    if inherits:
+        return
     plain = cls.__getattribute__
 
     def getattribute(self, name):
@@ -315,7 +319,7 @@ def _track_class(cls):
 
     @wraps(plain_reduce)
     def reduce_ex(self, protocol):
-        _used_whole(vars(self))
+        _used_whole(plain(self, "__dict__"))
         return plain_reduce(self, protocol)
 
     type.__setattr__(cls, "__reduce_ex__", reduce_ex)
