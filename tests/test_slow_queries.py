@@ -106,6 +106,22 @@ def test_queries_at_the_same_time_count_once(tmp_path: Path) -> None:
     assert 180 < row["database_ms"] < row["request_ms"] and row["share"] <= 1
 
 
+def test_queries_of_several_kinds_at_the_same_time_count_once(tmp_path: Path) -> None:
+    made = Made(tmp_path, "postgresql")
+    kinds = ("vessel", "tug", "pilot") * 4
+    sample = tuple((kind, 9000 + 3 * i) for i, kind in enumerate(kinds))
+    log, columns = "SELECT subject_type, subject_id FROM log", ("subject_type", "subject_id")
+    made.ask(log, rows=len(kinds), columns=columns, sample=sample)
+    for kind, key in sample:
+        text = f"SELECT id, name FROM {kind} WHERE id = $1"
+        made.ask(text, key, gap_ms=0.1, duration_ns=190_000_000)
+    patterns(made, "http")
+    (finding,) = findings(tmp_path / "made.jsonl")
+    assert (finding["variant"], finding["cost"]["avoidable"]) == ("polymorphic", 9)
+    assert 0 <= finding["cost"]["saving_ms"] < 5, "nothing to gain but nine queries"
+    assert "up to 12 of them run at the same time" in finding["evidence_details"]
+
+
 def test_one_after_the_other_count_all(tmp_path: Path) -> None:
     made = together(tmp_path, 0)
     at_ns = made.rows[0].start_ns

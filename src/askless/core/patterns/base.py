@@ -331,13 +331,15 @@ _VAGUE = {
 }
 
 
-def met_of(tally: ShapeTally, route: RouteStats, context: Context) -> Match:
-    """Where a tally was met."""
+def met_of(
+    tally: ShapeTally, route: RouteStats, context: Context, stats: ShapeStats | None = None
+) -> Match:
+    """Where a tally was met. `stats`: which of its shapes, if not its main one."""
     around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
     wall_share = tally.wall_ns / tally.summed_ns if tally.summed_ns else 1.0
     return Match(
         route,
-        tally.stats,
+        stats or tally.stats,
         context,
         tally.places,
         tally.requests,

@@ -21,6 +21,7 @@ from askless.core.patterns.base import (
     Rule,
     ShapeTally,
     call_path,
+    met_of,
     spared,
     summed,
     writes_of,
@@ -186,7 +187,7 @@ def _diagnosis(tally: CreationTotals, met: Match) -> Diagnosis:
     looked, missing, created = (
         count / tally.requests for count in (tally.looked, tally.missing, tally.created)
     )
-    other = Match(met.route, tally.insert, met.context, met.places, met.requests, met.around_ns)
+    other = met_of(tally, met.route, met.context, tally.insert)
     cost = summed([met.cost(looked, looked - 1), other.cost(created, max(created - 1, 0.0))])
     table, keys = met.structure.main, ", ".join(tally.columns)
     changes = met.structure.kind == "update"

@@ -21,11 +21,11 @@ from askless.core.inference.context import Context
 from askless.core.patterns.base import (
     Diagnosis,
     FindingDraft,
-    Match,
     Rule,
     ShapeTally,
     add_places,
     lines_of,
+    met_of,
     spared,
     summed,
 )
@@ -230,12 +230,8 @@ def judge(route: RouteStats, rule: Rule, context: Context) -> Iterator[Diagnosis
 
 
 def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -> Diagnosis:
-    around_ns = tally.around_ns / tally.timed if tally.timed else 0.0
     digests = sorted(tally.executions, key=lambda digest: (-tally.executions[digest], digest))
-    mets = [
-        Match(route, tally.shapes[digest], context, tally.places, tally.requests, around_ns)
-        for digest in digests
-    ]
+    mets = [met_of(tally, route, context, tally.shapes[digest]) for digest in digests]
     counts = [tally.executions[digest] / tally.requests for digest in digests]
     cost = summed(
         [met.cost(count, max(count - 1, 0.0)) for met, count in zip(mets, counts, strict=True)]
