@@ -21,7 +21,7 @@ from askless.cli import demo
 from askless.cli.main import COMMANDS
 from askless.core.aggregation.summary import RouteStats
 from askless.core.analysis.pipeline import findings_of, summarise
-from askless.core.comparison.captures import compare_routes, drift_of
+from askless.core.comparison.captures import compare_routes, controls_of, drift_of
 from askless.core.verdicts import Outcome
 from askless.reports import documents
 from tests.conftest import PAGES, findings, run
@@ -449,7 +449,7 @@ def test_drift_is_told_from_a_change() -> None:
     before = summary({"same": 10, "much": 40, "little": 12}, {"same": 5, "much": 90, "little": 8})
     after = summary({"same": 8, "much": 9, "little": 10}, {"same": 5, "much": 3, "little": 6})
     rows = {row.route: row for row in compare_routes(before, after)}
-    assert drift_of(list(rows.values())) == pytest.approx(1.25, rel=0.01)
+    assert drift_of(controls_of(list(rows.values()))) == pytest.approx(1.25, rel=0.01)
     assert rows["same"].verdict.outcome is Outcome.SAME_WORK
     assert rows["much"].verdict.outcome is Outcome.FASTER and rows["much"].verdict.text.startswith(
         "×4.4"

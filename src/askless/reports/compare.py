@@ -29,13 +29,14 @@ def compare(
     changes = compare_findings(results[0].open, results[1].open, before.requested, after.requested)
     baseline = compare_baseline(before, after, results[0].open, results[1].open)
     rows = compare_routes(before, after)
+    controls = controls_of(rows)
     return documents.CompareDocument(
         format="askless compare",
         before=str(before_path),
         after=str(after_path),
         routes=tuple(map(_row, rows)),
-        variation=drift_of(rows),
-        controls=tuple(controls_of(rows)),
+        variation=drift_of(controls),
+        controls=tuple(controls),
         fixed=changes.fixed,
         new=changes.new,
         regressions=tuple(finding.key for finding in baseline.new),

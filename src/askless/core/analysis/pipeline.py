@@ -87,8 +87,8 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
 
 
 def _with_own_keys(diagnoses: list[Diagnosis]) -> list[Diagnosis]:
-    """Findings of one shape on several lines of one function: the second and later ones get a
-    number to their key.
+    """Findings of one cause on one route: the second and later ones, in the order of their lines,
+    get a number to their key.
     """
     seen: dict[str, int] = {}
     named = []

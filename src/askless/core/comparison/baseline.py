@@ -55,18 +55,19 @@ def compare_baseline(
     routes_before, routes_now = before.requested, now.requested
     known = {finding.key for finding in found_before}
     fresh = [f for f in found_now if f.key not in known and f.route in routes_before]
-    counts: list[BaselineRow] = []
-    failing: list[Finding] = []
-    for name in sorted(routes_before & routes_now):
-        mine = [finding for finding in fresh if finding.route == name]
-        rows = _weighed(name, seen_in(before.routes[name]), seen_in(now.routes[name]), bool(mine))
-        counts += rows
-        if any(row.over for row in rows):
-            failing += mine
+    has_new = {finding.route for finding in fresh}
+    counts = [
+        row
+        for name in sorted(routes_before & routes_now)
+        for row in _weighed(
+            name, seen_in(before.routes[name]), seen_in(now.routes[name]), name in has_new
+        )
+    ]
+    failing = {row.route for row in counts if row.over}
     return BaselineResult(
         tuple(counts),
-        tuple(finding for finding in fresh if finding in failing),
-        tuple(finding for finding in fresh if finding not in failing),
+        tuple(finding for finding in fresh if finding.route in failing),
+        tuple(finding for finding in fresh if finding.route not in failing),
         tuple(sorted(routes_before - routes_now)),
         tuple(sorted(routes_now - routes_before)),
     )

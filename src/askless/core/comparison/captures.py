@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
@@ -90,13 +90,13 @@ def controls_of(rows: Sequence[_Measured]) -> dict[str, float]:
     return {name: one for name, one in moved.items() if one <= max(middle**FAR, FAR_LEAST)}
 
 
-def drift_of(rows: Sequence[_Measured]) -> float | None:
+def drift_of(controls: Mapping[str, float]) -> float | None:
     """The largest factor by which the time of a control moved between the two runs; None without
     one.
 
     The runs are not interleaved, so the interval of one route does not know of it.
     """
-    return max(controls_of(rows).values(), default=None)
+    return max(controls.values(), default=None)
 
 
 def _verdict(row: _Measured, drift: float, is_control: bool) -> Verdict:
@@ -141,7 +141,8 @@ def compare_routes(before: Summary, after: Summary) -> list[RouteComparison]:
                 _same_work(one, two),
             )
         )
-    controls, drift = controls_of(results), drift_of(results) or 1.0
+    controls = controls_of(results)
+    drift = drift_of(controls) or 1.0
     return [
         RouteComparison(
             *msgspec.structs.astuple(row), verdict=_verdict(row, drift, row.route in controls)
@@ -158,13 +159,17 @@ def compare_findings(
 ) -> Changes:
     """What became of the findings."""
     by_key, keys_after = {f.key: f for f in before}, {f.key for f in after}
-    common = [f for f in after if f.key in by_key]
-    improved = [f for f in common if _costs_less(f.cost, by_key[f.key].cost)]
+    improved: list[Finding] = []
+    remaining: list[Finding] = []
+    for finding in after:
+        if finding.key in by_key:
+            is_less = _costs_less(finding.cost, by_key[finding.key].cost)
+            (improved if is_less else remaining).append(finding)
     return Changes(
         fixed=tuple(f for f in before if f.key not in keys_after and f.route in routes_after),
         new=tuple(f for f in after if f.key not in by_key and f.route in routes_before),
         improved=tuple(improved),
-        remaining=tuple(f for f in common if f not in improved),
+        remaining=tuple(remaining),
     )
 
 
