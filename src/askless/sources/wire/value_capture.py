@@ -5,6 +5,7 @@ forms.
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -14,7 +15,7 @@ VALUE_MOST = 2000  # characters of one parameter that are kept
 LIST_MOST = 500  # values of a list that is kept whole
 KEY_MOST = 64  # a sampled value longer than this is not a key
 SAMPLED_COLUMNS_MOST = 12
-WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a text have their column widths told
+WIDTHS_FIRST, WIDTHS_EVERY = 4, 64  # which executions of a text have their column widths reported
 TEXT_MOST = 1024 * 1024  # characters of a statement
 TEXTS_MOST = 20_000
 _CUT = " /* cut by askless */"
@@ -31,6 +32,14 @@ def recordable(value: Value) -> Value:
         if len(text) > VALUE_MOST:
             return ("cut " + kind, text[:VALUE_MOST])
     return value
+
+
+_INTEGER = re.compile(r"-?[0-9]{1,20}")  # as wide as BIGINT UNSIGNED
+
+
+def integer(text: str) -> Value:
+    """The number that a server writes for an integer; the text itself if it is none."""
+    return int(text) if _INTEGER.fullmatch(text) else text
 
 
 def listed(values: Sequence[Any]) -> Value:
@@ -77,8 +86,8 @@ class RowSample:
     def __init__(self) -> None:
         self._times: dict[str, int] = {}
 
-    def is_told(self, text: str) -> bool:
-        """Count an execution; whether its column widths are to be said."""
+    def is_due(self, text: str) -> bool:
+        """Count an execution; whether its column widths are to be reported."""
         times = self._times.get(text, 0) + 1
         if len(self._times) >= TEXTS_MOST and text not in self._times:
             self._times.clear()

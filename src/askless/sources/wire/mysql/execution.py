@@ -7,7 +7,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from struct import error
 from typing import Any
-from zlib import crc32
 
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value
@@ -21,6 +20,7 @@ from askless.sources.wire.mysql.values import (
     text_row,
     text_value,
 )
+from askless.sources.wire.running_statement import RunningStatement
 from askless.sources.wire.value_capture import key_like, recordable, sampled_of
 
 
@@ -38,28 +38,17 @@ class Prepared:
         self.cursor: Execution | None = None
 
 
-class Execution:
-    """One statement that runs. `binary` rows come of prepared statements; `many`: parameter sets
-    that came in one piece.
-    """
+class Execution(RunningStatement):
+    """One statement that runs. `binary` rows come of prepared statements."""
 
-    __slots__ = (
-        "binary", "bytes", "columns", "counted_columns", "crc", "error", "inside", "many",
-        "parameters", "rows", "sample",
-        "spent_ns", "start_ns", "text",
-    )  # fmt: skip
+    __slots__ = ("binary", "columns", "counted_columns", "parameters")
 
     def __init__(self, text: str, inside: bool, binary: bool) -> None:
-        self.text = text
-        self.inside = inside
+        super().__init__(text, inside)
         self.binary = binary
-        self.many = False
-        self.start_ns = self.spent_ns = 0
-        self.rows = self.bytes = self.crc = self.counted_columns = 0
-        self.sample: list[bytes] = []
+        self.counted_columns = 0
         self.columns: list[Column] = []
         self.parameters: tuple[Value, ...] = ()
-        self.error = ""
 
 
 def _sample(rows: Sequence[Sequence[Any]], places: Sequence[int]) -> tuple[tuple[Any, ...], ...]:
@@ -69,9 +58,10 @@ def _sample(rows: Sequence[Sequence[Any]], places: Sequence[int]) -> tuple[tuple
 def query_of(execution: Execution, connection: int, encoding: str, widths_too: bool) -> QuerySeen:
     """What is reported of an execution that has ended."""
     columns = execution.columns
+    names = [column.name for column in columns]
     rows, sizes = _rows(execution, encoding)
     may_be = [place for place, column in enumerate(columns) if _may_be_key(column)]
-    sampled = sampled_of([column.name for column in columns], may_be)
+    sampled = sampled_of(names, may_be)
     sample = _sample(rows, sampled) if rows and sampled else None
     origins = tuple(column.origin for column in columns)
     widths: tuple[int, ...] = ()
@@ -79,23 +69,14 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
         widths = tuple(
             sum(column) * execution.rows // len(sizes) for column in zip(*sizes, strict=False)
         )
-    return QuerySeen(
-        text=execution.text,
-        start_ns=execution.start_ns,
-        duration_ns=execution.spent_ns,
-        rows=execution.rows,
-        bytes=execution.bytes,
-        digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
-        connection=connection,
-        in_transaction=execution.inside,
+    return execution.seen(
+        connection,
+        names,
         parameters=tuple(map(recordable, execution.parameters)),
-        columns=tuple(column.name for column in columns),
-        origins=origins if any(origins) else (),
         sampled=sampled,
         sample=sample,
         widths=widths,
-        error=execution.error,
-        batch=max(execution.rows, 1) if execution.many else 0,
+        origins=origins if any(origins) else (),
     )
 
 

@@ -565,10 +565,10 @@ class Session:
     def _tell(self, execution: Execution) -> None:
         if not execution.text:
             return
-        completed = self._counted.is_told(execution.text) if execution.sample else False
+        widths_too = bool(execution.sample) and self._counted.is_due(execution.text)
         self._seen.append(
             CompletedQuery(
-                query_of(execution, self.connection, self.encoding, completed),
+                query_of(execution, self.connection, self.encoding, widths_too),
                 self.application,
                 self.inside,
             )

@@ -4,12 +4,12 @@ by the type's number.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
 from struct import Struct, unpack_from
 
 from askless.core.sql.slots import Value
 from askless.sources.wire.mysql import packets
+from askless.sources.wire.value_capture import integer
 
 TINY, SHORT, LONG, FLOAT, DOUBLE, NULL, TIMESTAMP, LONGLONG, INT24, DATE, TIME, DATETIME, YEAR = (
     range(1, 14)
@@ -45,9 +45,6 @@ class Column:
         self.kind = kind
         self.charset = charset
         self.unsigned = bool(flags & _UNSIGNED)
-
-
-_INTEGER = re.compile(r"-?[0-9]{1,20}")  # as wide as BIGINT UNSIGNED
 
 
 def column_of(data: bytes, position: int, extended: bool, encoding: str) -> Column:
@@ -90,7 +87,7 @@ def text_value(raw: bytes, column: Column, encoding: str) -> Value:
         return ("bytes", raw.hex())
     text = raw.decode(encoding, "replace")
     if kind in _INTS:
-        return int(text) if _INTEGER.fullmatch(text) else text
+        return integer(text)
     if kind in _FLOATS:
         try:
             return float(text)

@@ -6,11 +6,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from struct import Struct
-from zlib import crc32
 
 from askless.core.records.traffic import QuerySeen
 from askless.core.sql.slots import Value
 from askless.sources.wire.postgresql.values import FIRST_OWN, KEYS, binary_value, text_value
+from askless.sources.wire.running_statement import RunningStatement
 from askless.sources.wire.value_capture import key_like, recordable, sampled_of
 
 _LENGTH = Struct(">i").unpack_from
@@ -49,33 +49,15 @@ class Portal:
         self.running: Execution | None = None
 
 
-class Execution:
-    """One statement that runs."""
+class Execution(RunningStatement):
+    """One statement that runs, by itself or in a portal."""
 
-    __slots__ = (
-        "bytes",
-        "columns",
-        "crc",
-        "error",
-        "inside",
-        "portal",
-        "rows",
-        "sample",
-        "spent_ns",
-        "start_ns",
-        "text",
-    )
+    __slots__ = ("columns", "portal")
 
     def __init__(self, text: str, portal: Portal | None, start_ns: int, inside: bool) -> None:
-        self.text = text
+        super().__init__(text, inside, start_ns)
         self.portal = portal
-        self.start_ns = start_ns
-        self.inside = inside
-        self.spent_ns = 0
-        self.rows = self.bytes = self.crc = 0
-        self.sample: list[bytes] = []
         self.columns: Columns | None = None
-        self.error = ""
 
 
 class Step:
@@ -114,21 +96,13 @@ def query_of(execution: Execution, connection: int, encoding: str, widths_too: b
             for column in zip(*rows, strict=False)
         ]
         widths = tuple(total * execution.rows // len(rows) for total in sums)
-    return QuerySeen(
-        text=execution.text,
-        start_ns=execution.start_ns,
-        duration_ns=execution.spent_ns,
-        rows=execution.rows,
-        bytes=execution.bytes,
-        digest=crc32(execution.rows.to_bytes(8, "big"), execution.crc) if columns else 0,
-        connection=connection,
-        in_transaction=execution.inside,
+    return execution.seen(
+        connection,
+        [name for name, _, _ in columns],
         parameters=_parameters(execution.portal, encoding),
-        columns=tuple(name for name, _, _ in columns),
         sampled=sampled,
         sample=sample,
         widths=widths,
-        error=execution.error,
     )
 
 

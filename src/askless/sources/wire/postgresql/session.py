@@ -446,8 +446,8 @@ class Session:
         if not execution.text:
             self.nameless += 1
             return
-        completed = self._counted.is_told(execution.text) if execution.sample else False
-        query = query_of(execution, self.connection, self.encoding, completed)
+        widths_too = bool(execution.sample) and self._counted.is_due(execution.text)
+        query = query_of(execution, self.connection, self.encoding, widths_too)
         self._seen.append(CompletedQuery(query, self.application, self.inside))
 
 

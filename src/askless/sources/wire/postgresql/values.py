@@ -4,7 +4,6 @@ pg_type).
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -12,7 +11,7 @@ from struct import Struct, error, unpack, unpack_from
 from typing import Any
 
 from askless.core.sql.slots import Value
-from askless.sources.wire.value_capture import listed
+from askless.sources.wire.value_capture import integer, listed
 
 BOOL, BYTEA, CHAR, NAME, INT8, INT2, INT4, TEXT, OID, JSON, XID = (
     16,
@@ -59,14 +58,13 @@ KEYS = frozenset({INT2, INT4, INT8, OID, TEXT, VARCHAR, BPCHAR, NAME, UUID, NUME
 # texts, if in text form.
 FIRST_OWN = 16384
 _EPOCH = datetime(2000, 1, 1)
-_INTEGER = re.compile(r"-?[0-9]{1,20}")  # as wide as BIGINT UNSIGNED
 
 
 def text_value(raw: bytes, oid: int, encoding: str) -> Value:
     """A value that was sent as text."""
     text = raw.decode(encoding, "replace")
     if oid in _INTS:
-        return int(text) if _INTEGER.fullmatch(text) else text
+        return integer(text)
     if oid == BOOL:
         return text[:1] in ("t", "1", "y", "T", "Y")
     if oid in (FLOAT4, FLOAT8):
