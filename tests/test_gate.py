@@ -214,8 +214,13 @@ def test_a_finding_that_became_smaller_is_improved(tmp_path: Path) -> None:
         for key in range(keys):
             request.ask("SELECT id, name FROM vessel WHERE id = $1", 9000 + 3 * key)
         sides.append(request.write())
-    told = run("compare", *sides, "--json").json
-    assert [len(told[name]) for name in ("fixed", "new", "improved", "remaining")] == [0, 0, 1, 0]
+    compared = run("compare", *sides, "--json").json
+    assert [len(compared[name]) for name in ("fixed", "new", "improved", "remaining")] == [
+        0,
+        0,
+        1,
+        0,
+    ]
     assert "1 finding improved" in run("compare", *sides).out
     back = run("compare", *reversed(sides), "--json").json
     assert [len(back[name]) for name in ("improved", "remaining")] == [0, 1]

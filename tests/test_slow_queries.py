@@ -157,6 +157,6 @@ def test_an_edit_is_no_more_urgent_than_its_finding(
             row, start_ns=i * 20_000_000, duration_ns=19_000_000, in_transaction=True
         )
     patterns(made, kind)
-    told = run("findings", tmp_path / "made.jsonl", "--json").json
-    assert {one["severity"] for one in told["findings"]} == {severity}
-    assert {one["severity"] for one in told["edits"]} == {severity}
+    document = run("findings", tmp_path / "made.jsonl", "--json").json
+    assert {one["severity"] for one in document["findings"]} == {severity}
+    assert {one["severity"] for one in document["edits"]} == {severity}

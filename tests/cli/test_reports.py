@@ -545,9 +545,9 @@ def test_indexes_of_tables_that_nobody_asked_are_not_judged(record: Any, tmp_pat
 
 
 def test_a_route_without_findings_says_where_its_time_goes(pages: dict[str, Path]) -> None:
-    told = run("findings", pages["grown"], "--route", "{call_sign}")
-    assert told.code == 0 and "No findings match the filters." in told.out
-    said = " ".join((told.out + told.err).split())
+    ran = run("findings", pages["grown"], "--route", "{call_sign}")
+    assert ran.code == 0 and "No findings match the filters." in ran.out
+    said = " ".join((ran.out + ran.err).split())
     assert "GET /vessels/{call_sign}: " in said and "queries take" in said
     assert "askless plan" in said and "--shape" in said
     unknown = run("findings", pages["grown"], "--route", "/vesels/bussiest")

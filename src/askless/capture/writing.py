@@ -139,7 +139,7 @@ class CaptureWriter:
             threads,
             parameters,
             samples,
-            hints,
+            server_fields,
             uses,
         ) = zip(*map(_fields_of, events_seen), strict=True)
         self._line(
@@ -164,7 +164,9 @@ class CaptureWriter:
                 parameters=self._raw(parameters),
                 sample=self._sparse(samples),
                 literals=self._sparse([literals for _, literals in numbered]),
-                told=self._raw([one or None for one in hints]) if any(hints) else events.RAW,
+                told=self._raw([one or None for one in server_fields])
+                if any(server_fields)
+                else events.RAW,
             )
         )
         self._forget()

@@ -59,8 +59,8 @@ class Live:
         return Look(tuple(row_of(request, False) for request in requests), tuple(findings))
 
     def _judge(self) -> list[Finding]:
-        diagnoses = findings_of(self._gatherer.finish())
+        findings = findings_of(self._gatherer.finish())
         try:
-            return sort(diagnoses).open
+            return sort(findings).open
         except AskLessError:  # a project's file that can't be read: the reports say so
-            return diagnoses
+            return findings

@@ -118,7 +118,7 @@ def report(
     """
     files: list[FileReport] = []
     gathered = ReportParts(capture, wish)
-    gathered.add(_error_text(read(capture, files), progress))
+    gathered.add(_with_progress(read(capture, files), progress))
     progress("looking for patterns")
     summary = gathered.summary()
     document = gathered.document(summary, notes_of(files))
@@ -166,7 +166,7 @@ class GrowingReport:
         return document
 
 
-def _error_text(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:
+def _with_progress(arriving: Iterable[Request], progress: Progress) -> Iterable[Request]:
     for count, request in enumerate(arriving, 1):
         if count % _TELL_EVERY == 0:
             progress(f"read {plural(count, 'request')}")

@@ -150,11 +150,11 @@ class StableRead:
         reads = _reads_of(view)
         digests, starts = request.digests, request.starts_ns
         parameters, literals = request.parameters, request.literals
-        for i, number_ in enumerate(request.statements):
-            of_shape = reads.get(number_, "")
+        for i, index in enumerate(request.statements):
+            of_shape = reads.get(index, "")
             if not of_shape or not digests[i] or i in request.errors:
                 continue
-            given = repr((parameters[i], literals[i] or statements[number_].parts[1::2]))
+            given = repr((parameters[i], literals[i] or statements[index].parts[1::2]))
             name = (of_shape, blake2b(given.encode("utf-8", "replace"), digest_size=8).hexdigest())
             if name in seen:
                 continue
@@ -198,13 +198,13 @@ def _reads_of(view: RequestView) -> dict[int, str]:
     """The statements of a request that read, without those of a loop that is to go anyway; with the
     digests of their shapes.
     """
-    shapes = view.request.tables.statements
+    statements = view.request.tables.statements
     reads = {}
-    for number_ in set(view.request.statements):
-        shape = shapes[number_].shape
+    for index in set(view.request.statements):
+        shape = statements[index].shape
         known = shape.digest in view.route.shapes and shape.digest not in view.claimed
         if known and not shape.noise and shape.text.startswith(("select ", "with ")):
-            reads[number_] = shape.digest
+            reads[index] = shape.digest
     return reads
 
 

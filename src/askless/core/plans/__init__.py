@@ -86,13 +86,13 @@ def _check(text: str, nodes: tuple[Node, ...]) -> None:
     if not costs:
         return
     steps = list(walk(nodes))
-    waiting = next(
+    uncut = next(
         (node for node in steps if _COST.search(node.detail) or _COST.search(node.name)), None
     )
-    if waiting is not None:
+    if uncut is not None:
         line = text[: text.index("(cost=")].count("\n") + 1
         raise UnreadablePlan(
-            line, f"a step could not be separated from its numbers: {waiting.detail[:60]!r}"
+            line, f"a step could not be separated from its numbers: {uncut.detail[:60]!r}"
         )
     stray = next(
         (node for node in steps if node.kind == OTHER and node.estimate is None and not node.never),

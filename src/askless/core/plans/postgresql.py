@@ -291,7 +291,7 @@ def _lines(text: str) -> Iterator[tuple[int, str]]:
 
 
 def _leave(stack: list[tuple[int, Raw]], column: int, at_least: int) -> None:
-    """Leave the steps that do not hold what stands in a column."""
+    """Leave the steps that do not contain a line that begins at this column."""
     while len(stack) > at_least and stack[-1][0] >= column:
         stack.pop()
 

@@ -76,12 +76,12 @@ def alternatives_of(diagnosis: Diagnosis, requests: Iterable[Request]) -> Altern
         if request.route != finding.route or request.warm_up:
             continue
         for i, number in enumerate(request.statements):
-            statements = (
+            is_own = (
                 request.tables.statements[number].shape.digest == finding.shape
                 and i not in request.errors
             )
             lasted = request.durations_ns[i]
-            if statements and (slowest is None or lasted > slowest[0]):
+            if is_own and (slowest is None or lasted > slowest[0]):
                 slowest = lasted, request, i
     if slowest is None:
         raise AskLessError(

@@ -75,9 +75,10 @@ def routines_of(
         for name, reason in _doubts(connection, words, code, runs):
             results.setdefault(name, reason)
         if view and runs:
-            for match in _STORED_CALL.findall(sql):
+            for function in _STORED_CALL.findall(sql):
                 results.setdefault(
-                    match, f"a stored function that the view {view} calls; its effects are unknown"
+                    function,
+                    f"a stored function that the view {view} calls; its effects are unknown",
                 )
         for schema, name, definition in _rows(connection, _VIEWS, words):
             key = f"{schema}.{name}"

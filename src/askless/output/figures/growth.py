@@ -28,11 +28,11 @@ def drawn(document: documents.GrowthDocument) -> Any:
         )
     figure = canvas(10, HEIGHT * len(rows) + 0.4)
     axes: Any = figure.subplots(len(rows), 2, squeeze=False)
-    for row, (queries_axis, right) in zip(rows, axes, strict=True):
+    for row, (queries_axis, times_axis) in zip(rows, axes, strict=True):
         rows_seen = [float(rows) for rows, _, _ in row.points]
         queries, times = [float(one) for _, one, _ in row.points], [ms for _, _, ms in row.points]
         _panel(queries_axis, row, rows_seen, queries, "queries", POINT, growth_text.fitted(row))
-        _panel(right, row, rows_seen, times, "ms per request", TIME, theil(rows_seen, times))
+        _panel(times_axis, row, rows_seen, times, "ms per request", TIME, theil(rows_seen, times))
         queries_axis.set_title(
             plain(f"{row.route}: {growth_text.equation(row)}", 80),
             fontsize=9,

@@ -251,13 +251,13 @@ def layout_like(lines: Sequence[str], layouts: Mapping[str, Layout]) -> str:
     fitting = {}
     for name, layout in layouts.items():
         pattern = re.compile(layout.pattern, re.DOTALL) if layout.pattern else None
-        names = [
+        read = [
             (known_of(line, layout, pattern), after)
             for line, after in zip(plain, [*plain[1:], ""], strict=True)
         ]
         texts = [
             unquoted(str(known["sql"]).strip()) or after.strip()
-            for known, after in names
+            for known, after in read
             if known is not None
         ]
         fitting[name] = sum(_VERB.match(text) is not None for text in texts)

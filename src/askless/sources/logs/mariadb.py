@@ -301,6 +301,12 @@ def _value(text: str) -> RequestHints:
         return text
 
 
+def _rows(sent: str, affected: str) -> int:
+    """Rows that a statement returned, else those that it changed; -1 if the log says neither."""
+    rows = whole_number(sent)
+    return -1 if rows is None else rows or whole_number(affected) or 0
+
+
 def _nanoseconds(text: str) -> int:
     """A time as the logs write it: `261127 21:00:43`, `2026-11-27T21:00:43.123456Z`; of no zone,
     this machine's. 0 for none.
@@ -330,9 +336,3 @@ FORMATS = {
     "mariadb-general": Format(_is_general, lambda _: General()),
     "mariadb-slow": Format(_is_slow, lambda _: Slow()),
 }
-
-
-def _rows(sent: str, affected: str) -> int:
-    """Rows that a statement returned, else those that it changed; -1 if the log says neither."""
-    rows = whole_number(sent)
-    return -1 if rows is None else rows or whole_number(affected) or 0

@@ -117,7 +117,7 @@ class Records:
         self._longer: tuple[str, LongText] | None = None
         self._sessions: dict[str, _Session] = {}
         self._waiting: Record | None = None  # a record whose DETAIL or STATEMENT may follow
-        self._told: deque[_LoggedText] = deque()  # what waits for plans, and what came after it
+        self._pending: deque[_LoggedText] = deque()  # what waits for plans, and what came after it
         self._tells_statements = False  # so that a plan without one is not a query
         self._untimed = self._with_parameters = self._placeholders = self._stray_plans = (
             self._other_plans
@@ -130,7 +130,7 @@ class Records:
         if before is None:
             return ()
         self._read(before)
-        return self._known(record.at_ns) if self._told else ()
+        return self._known(record.at_ns) if self._pending else ()
 
     def close(self) -> Iterator[LogMessage]:
         """There are no more."""
@@ -140,12 +140,12 @@ class Records:
             self._read(before)
         for session in self._sessions.values():
             self._over(session)
-        while self._told:
-            yield self._told.popleft().said
+        while self._pending:
+            yield self._pending.popleft().said
 
     def _known(self, now_ns: int) -> Sequence[LogMessage]:
         """The queries of which no plan will come any more, in the order in which they ended."""
-        messages, known = self._told, []
+        messages, known = self._pending, []
         while messages and not (
             messages[0].awaits and 0 <= now_ns - messages[0].said.at_ns < _PLAN_NS
         ):
@@ -202,7 +202,7 @@ class Records:
             elif message.startswith("disconnection:"):
                 self._over(session)
                 del self._sessions[record.session]
-                self._told.append(_LoggedText(LogMessage(record.session, record.at_ns, None)))
+                self._pending.append(_LoggedText(LogMessage(record.session, record.at_ns, None)))
         elif record.severity in ("ERROR", "FATAL"):
             query, session.begun = _worded(session.begun), None
             self._over(session)
@@ -305,7 +305,7 @@ class Records:
             record.session, record.at_ns, query, record.application, session.inside, record.client
         )
         session.logged = _LoggedText(said)
-        self._told.append(session.logged)
+        self._pending.append(session.logged)
 
     def notes(self) -> list[str]:
         """Settings that would tell more, by the server's own names."""

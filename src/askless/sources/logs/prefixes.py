@@ -66,8 +66,8 @@ def pattern_of(prefix: str) -> re.Pattern[str]:
 def guessed(lines: list[str]) -> str | None:
     """The prefix with which most of some lines can be read, and tell most; None for none."""
     plain = [line for line in lines if line.strip() and line[:1] not in "\t "]
-    best: tuple[int, int] = (0, 0)
-    result = None
+    best = None
+    most: tuple[int, int] = (0, 0)
     for prefix in USUAL:
         pattern = pattern_of(prefix)
         matched = [
@@ -75,7 +75,7 @@ def guessed(lines: list[str]) -> str | None:
             for line in plain
             if (match := pattern.match(line)) and _is_severity(match["severity"])
         ]
-        fields = (
+        score = (
             len(matched),
             max(
                 (
@@ -85,9 +85,9 @@ def guessed(lines: list[str]) -> str | None:
                 default=0,
             ),
         )
-        if fields > best:
-            best, result = fields, prefix
-    return result if best[0] * 2 > len(plain) > 0 else None
+        if score > most:
+            most, best = score, prefix
+    return best if most[0] * 2 > len(plain) > 0 else None
 
 
 _SEVERITIES = {

@@ -11,6 +11,7 @@ from urllib.parse import parse_qs, unquote, urlsplit
 
 from askless.core.errors import AskLessError
 from askless.core.systems import called
+from askless.core.whole_numbers import whole_number
 from askless.sources import wire
 from askless.sources.attribution.grouper import GroupingOptions, apart_of
 from askless.sources.relay.forwarding import Address, Settings
@@ -78,9 +79,10 @@ def _server(url: str | None) -> tuple[str, Address, ssl.SSLContext | None]:
 
 def _port(text: str) -> int:
     """The port in a URL's query, as libpq takes it; 0 if there is none."""
-    if text and (not text.isascii() or not text.isdigit() or not 0 < int(text[:6]) < 65536):
+    port = whole_number(text) or 0
+    if text and not 0 < port < 65536:
         raise AskLessError("bad-server", f"--to takes a URL with a port, not {text!r}", _EXAMPLE)
-    return int(text or 0)
+    return port
 
 
 def _is_folder(path: str) -> bool:

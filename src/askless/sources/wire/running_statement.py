@@ -1,4 +1,4 @@
-"""What every protocol knows of a statement that runs, and what is reported of it."""
+"""A statement that is running, in any wire protocol, and the query that is recorded of it."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from askless.core.sql.slots import Value
 
 
 class RunningStatement:
-    """One statement that runs, and what it has returned so far. `spent_ns` grows with each part of
+    """A running statement, with the results it has returned so far. `spent_ns` grows with each part of
     its rows; `crc` is the checksum of the rows in `sample`, which are the first ones; `many`:
     parameter sets that came in one piece.
     """
@@ -39,7 +39,7 @@ class RunningStatement:
         widths: tuple[int, ...],
         origins: tuple[str, ...] = (),
     ) -> QuerySeen:
-        """The query that it was."""
+        """The query to record, once it has ended."""
         return QuerySeen(
             text=self.text,
             start_ns=self.start_ns,
