@@ -242,8 +242,7 @@ class Feed:
             raise AskLessError(
                 "capture-newer",
                 f"{self.path} is written in version {event.version} of the capture format; this "
-                "Ask Less reads up to "
-                f"version {events.VERSION}",
+                f"Ask Less reads up to version {events.VERSION}",
                 "upgrade Ask Less: pip install --upgrade ask-less",
             )
         if self.report.header is not None:

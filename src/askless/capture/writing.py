@@ -23,8 +23,8 @@ from askless.core.sql.credentials import cleaned
 # What a line has of each query, in the order in which it is taken.
 _fields_of = attrgetter(
     "duration_ns", "rows", "bytes", "place", "load", "widths", "error", "batch", "plan", "start_ns",
-    "digest", "connection",
-    "in_transaction", "thread", "parameters", "sample", "server_fields", "uses",
+    "digest", "connection", "in_transaction", "thread", "parameters", "sample", "server_fields",
+    "uses",
 )  # fmt: skip
 
 

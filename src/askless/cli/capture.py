@@ -20,9 +20,18 @@ if TYPE_CHECKING:
 
 # Modules of the standard library that nearly every program imports: not worth a word.
 _EVERYWHERE = {
-    "threading", "concurrent", "multiprocessing", "socket", "http", "wsgiref", "_pytest", "time",
-    "asyncio", "smtplib", "subprocess",
-}  # fmt: skip
+    "threading",
+    "concurrent",
+    "multiprocessing",
+    "socket",
+    "http",
+    "wsgiref",
+    "_pytest",
+    "time",
+    "asyncio",
+    "smtplib",
+    "subprocess",
+}
 FILES, PROGRAM = "files", "program"
 EXAMPLES = """  askless capture app -o calls -- python app.py                 record until you press Ctrl-C
   askless capture relay -o calls --to postgresql://127.0.0.1:5432 -- node server.js

@@ -26,12 +26,20 @@ EXAMPLES = """  askless demo                       everything in ./harbour-demo
   askless demo --only-build          only the database and the application"""
 
 PAGES = (
-    "/calls/due", "/calls/29990", "/berths", "/statistics", "/inspections", "/vessels",
+    "/calls/due",
+    "/calls/29990",
+    "/berths",
+    "/statistics",
+    "/inspections",
+    "/vessels",
     "/vessels/H00042",
-    "/calls/files?first=29861&last=29900", "/vessels/busiest",
-    "/calls/history?page=500&after=25000", "/clearances/77/ask",
-    "/calls/29990/manifest/check?goods=tea,wool,wine,cocoa,grain", "/log",
-)  # fmt: skip
+    "/calls/files?first=29861&last=29900",
+    "/vessels/busiest",
+    "/calls/history?page=500&after=25000",
+    "/clearances/77/ask",
+    "/calls/29990/manifest/check?goods=tea,wool,wine,cocoa,grain",
+    "/log",
+)
 TWIN_PAGES = ("/calls/due", "/berths", "/inspections")
 LOOKUP = "SELECT * FROM vessel WHERE call_sign = 'H00042'"
 INDEX = "CREATE INDEX vessel_call_sign ON vessel (call_sign)"

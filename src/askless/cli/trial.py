@@ -51,8 +51,7 @@ def declare(parser: argparse.ArgumentParser) -> None:
         "--synthetic-rows",
         action="store_true",
         help="with --before and --after: also compare on private copies with synthetic rows (no "
-        "children, NULL, ties, empty "
-        "tables)",
+        "children, NULL, ties, empty tables)",
     )
     parser.add_argument(
         "--use-copies",

@@ -86,11 +86,9 @@ def _timedelta(text: str) -> timedelta:
 
 
 _READ: dict[str, Any] = {
-    "bytes": bytes.fromhex,
-    "datetime": datetime.fromisoformat, "date": date.fromisoformat, "time": time.fromisoformat,
-    "Decimal": Decimal,
-    "UUID": UUID, "float": float, "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str,
-    "str": str,
+    "bytes": bytes.fromhex, "datetime": datetime.fromisoformat, "date": date.fromisoformat,
+    "time": time.fromisoformat, "Decimal": Decimal, "UUID": UUID, "float": float,
+    "timedelta": _timedelta, "IPv4Address": str, "IPv6Address": str, "str": str,
 }  # fmt: skip
 
 

@@ -200,7 +200,6 @@ def all_of(document: documents.RequestsDocument) -> str:
     off = f" ± {queries.margin:,.0f}" if queries.margin >= 0.5 else ""
     off_ms = f" ± {milliseconds(spent.margin)}" if spent.margin else ""
     return (
-        f"{plural(document.total_requests, 'request')}; recorded {document.requests:,}. "
-        f"Estimated: {queries.value:,.0f}{off} queries, {milliseconds(spent.value)}{off_ms} ms "
-        "(95 %)"
+        f"{plural(document.total_requests, 'request')}; recorded {document.requests:,}. Estimated: "
+        f"{queries.value:,.0f}{off} queries, {milliseconds(spent.value)}{off_ms} ms (95 %)"
     )

@@ -89,9 +89,8 @@ def _lumped(summary: Summary) -> list[str]:
         return []
     return [
         f"{plural(summary.lumped, 'query')} of statements beyond the first {SHAPES_MOST:,} of a "
-        f"route, or {TOTALS_MOST:,} of all "
-        "routes, are added up together: nothing is found in them. Values in table names or in "
-        "routes make so many"
+        f"route, or {TOTALS_MOST:,} of all routes, are added up together: nothing is found in "
+        "them. Values in table names or in routes make so many"
     ]
 
 
@@ -185,9 +184,8 @@ def _by_options(files: list[FileReport], counts: Counts) -> Iterator[str]:
     if slower_ns:
         yield (
             f"{plural(counts.quick, 'request')} that took less than {slower_ns / 1e6:g} ms left "
-            "out, with "
-            f"{plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} ms: counted "
-            "in totals; all else is of the slow ones"
+            f"out, with {plural(counts.quick_queries, 'query')} of {counts.quick_ns / 1e6:,.0f} "
+            "ms: counted in totals; all else is of the slow ones"
         )
     unclosed = sum(map(_may_omit_more, files))
     if unclosed:
@@ -226,8 +224,7 @@ def left_out_of(files: list[FileReport]) -> list[str]:
     if beyond:
         notes.append(
             f"patterns are looked for in the first {LOOKED_MOST:,} queries of a request: "
-            f"{plural(beyond, 'query')} beyond that "
-            "only added up"
+            f"{plural(beyond, 'query')} beyond that only added up"
         )
     if counts.stopped:
         notes.append(
@@ -238,8 +235,7 @@ def left_out_of(files: list[FileReport]) -> list[str]:
     if dropped.files:
         notes.append(
             f"the capture is limited in size: {plural(dropped.files, 'file')} of its oldest gone, "
-            "with "
-            f"{plural(dropped.requests, 'request')} and {plural(dropped.queries, 'query')}"
+            f"with {plural(dropped.requests, 'request')} and {plural(dropped.queries, 'query')}"
         )
     return notes
 

@@ -17,20 +17,42 @@ if TYPE_CHECKING:
 
 KEEP_LEAST_BYTES = 1024**2
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*(|B|KiB|MiB|GiB|TiB|kB|MB|GB|TB)", re.IGNORECASE)
-_UNITS = {"": 1, "b": 1, "kib": 1024, "mib": 1024**2, "gib": 1024**3, "tib": 1024**4, "kb": 1000,
-"mb": 1000**2, "gb": 1000**3, "tb": 1000**4}  # fmt: skip
+_UNITS = {
+    "": 1,
+    "b": 1,
+    "kib": 1024,
+    "mib": 1024**2,
+    "gib": 1024**3,
+    "tib": 1024**4,
+    "kb": 1000,
+    "mb": 1000**2,
+    "gb": 1000**3,
+    "tb": 1000**4,
+}
 _TIME = re.compile(r"(\d+(?:\.\d+)?)\s*(us|µs|ms|s)")
 _NS = {"us": 1e3, "µs": 1e3, "ms": 1e6, "s": 1e9}
 
 SPARING = (
-    Option("--max-size", "maximum capture size, e.g. 2GiB; the oldest files are deleted and "
-        "counted", "SIZE", default=""),
-    Option("--sample", "record one request in N at random (by trace ID if it has one)", "1/N",
-    default=""),
-    Option("--min-duration", "record only requests that take longer; others are counted", "TIME",
-    default=""),
+    Option(
+        "--max-size",
+        "maximum capture size, e.g. 2GiB; the oldest files are deleted and counted",
+        "SIZE",
+        default="",
+    ),
+    Option(
+        "--sample",
+        "record one request in N at random (by trace ID if it has one)",
+        "1/N",
+        default="",
+    ),
+    Option(
+        "--min-duration",
+        "record only requests that take longer; others are counted",
+        "TIME",
+        default="",
+    ),
     Option("--max-queries", "record at most N queries per request; others are counted", "N", int),
-)  # fmt: skip
+)
 
 
 def sparing_of(values: Mapping[str, Any]) -> SamplingRules:

@@ -13,13 +13,15 @@ from askless.core.inference.failures import Failure
 _BY_FAILURE = {
     Failure.DEADLOCK: Advice(
         title="let every transaction lock its rows in the same order (by primary key, say), and "
-            "try the whole transaction again",
+        "try the whole transaction again",
         why="two transactions that lock the same rows in two orders wait for each other until the "
-            "server aborts one",
+        "server aborts one",
         trade_offs="rows must be sorted before they are written; a retry repeats the "
-            "transaction's other work",
-        verify=("which two statements collided: the server's log names both",
-        "the retry starts with BEGIN, not with the failed statement"),
+        "transaction's other work",
+        verify=(
+            "which two statements collided: the server's log names both",
+            "the retry starts with BEGIN, not with the failed statement",
+        ),
     ),
     Failure.COLLISION: Advice(
         title="try the whole transaction again, a few times, with a short, growing pause",
@@ -30,15 +32,17 @@ _BY_FAILURE = {
     Failure.TIME_OUT: Advice(
         title="find the cause of the wait: a lock held by another transaction, or its own plan",
         why="a longer limit makes more requests wait; a shorter transaction or an index avoids "
-            "the wait",
+        "the wait",
         trade_offs="",
-        verify=("transactions that write the same rows are short",
-        "the plan of the statement: askless plan CAPTURE --db URL"),
+        verify=(
+            "transactions that write the same rows are short",
+            "the plan of the statement: askless plan CAPTURE --db URL",
+        ),
     ),
     Failure.CONFLICT: Advice(
         title="handle existing rows in the statement",
         why="a single statement avoids the error; on PostgreSQL an error also aborts the "
-            "surrounding transaction",
+        "surrounding transaction",
         trade_offs="it must name the unique key",
         verify=("is the error expected (a race that is caught)? then it can stay",),
     ),
@@ -46,14 +50,16 @@ _BY_FAILURE = {
         title="validate the values before sending them",
         why="the database rejects them after a full round trip",
         trade_offs="",
-        verify=("keep the constraint: validation in code improves the message but does not "
-            "replace it",),
+        verify=(
+            "keep the constraint: validation in code improves the message but does not replace it",
+        ),
     ),
     Failure.CONNECTION: Advice(
         title="let the pool test connections before use, and expire them before the server does",
         why="a connection that the server closed fails on its next query",
         trade_offs="one small extra query per checkout",
-        verify=("the server's log tells why it closed: idle for too long, restarted, out of memory",
+        verify=(
+            "the server's log tells why it closed: idle for too long, restarted, out of memory",
         ),
     ),
     Failure.MISTAKE: Advice(
@@ -68,7 +74,7 @@ _BY_FAILURE = {
         trade_offs="",
         verify=("what the page shows when it fails",),
     ),
-}  # fmt: skip
+}
 _ALWAYS = "every execution in the capture failed: it never worked"
 _SOMETIMES = "it succeeds with some values and fails with others"
 

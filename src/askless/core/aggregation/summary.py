@@ -62,32 +62,10 @@ class RouteStats:
     """
 
     __slots__ = (
-        "_loaded",
-        "_quickest",
-        "_sorted_out",
-        "durations",
-        "elapsed_ns",
-        "kind",
-        "left_out",
-        "looked",
-        "memory",
-        "more",
-        "more_ns",
-        "objects",
-        "overlap_ns",
-        "queries",
-        "repeated",
-        "requests",
-        "route",
-        "shapes",
-        "shapes_asked",
-        "spent_ns",
-        "spent_squares",
-        "summed_ns",
-        "tallies",
-        "total_queries",
-        "total_queries_squared",
-        "warm_up",
+        "_loaded", "_quickest", "_sorted_out", "durations", "elapsed_ns", "kind", "left_out",
+        "looked", "memory", "more", "more_ns", "objects", "overlap_ns", "queries", "repeated",
+        "requests", "route", "shapes", "shapes_asked", "spent_ns", "spent_squares", "summed_ns",
+        "tallies", "total_queries", "total_queries_squared", "warm_up",
     )  # fmt: skip
 
     def __init__(self, route: str, kind: str) -> None:

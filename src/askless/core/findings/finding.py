@@ -11,9 +11,8 @@ from askless.core.findings.severities import SEVERITIES
 from askless.core.records.model import VAGUE
 
 NO_LINE = (
-    "the line of code is unknown: let the application end each statement with a comment that "
-    "names its file, controller or "
-    "action, as in /*controller='calls',action='due'*/"
+    "the line of code is unknown: let the application end each statement with a comment that names "
+    "its file, controller or action, as in /*controller='calls',action='due'*/"
 )
 
 

@@ -12,8 +12,7 @@ _TELLING = {
         "traces",
         "parameters",
     ): "configure the instrumentation to send them: capture_parameters=True of OpenTelemetry's "
-    "Python drivers, "
-    "enhancedDatabaseReporting of its Node driver pg",
+    "Python drivers, enhancedDatabaseReporting of its Node driver pg",
     (
         "log",
         "parameters",

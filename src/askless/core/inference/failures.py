@@ -23,20 +23,30 @@ class Failure(StrEnum):
 # "timeout".
 _KINDS = (
     (Failure.DEADLOCK, r"deadlock|\b40p01\b|\b1213\b"),
-    (Failure.COLLISION,
-    r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has changed since"),
-    (Failure.TIME_OUT,
-    r"time-?out|timed out|\b57014\b|\b55p03\b|lock wait|\b1205\b|could not obtain lock|database (?:table )?is locked"
-                       r"|max_execution_time|max_statement_time|interrupted|statement was cancel|canceling statement"),
+    (
+        Failure.COLLISION,
+        r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has changed since",
+    ),
+    (
+        Failure.TIME_OUT,
+        r"time-?out|timed out|\b57014\b|\b55p03\b|lock wait|\b1205\b|could not obtain lock|database (?:table )?is locked"
+        r"|max_execution_time|max_statement_time|interrupted|statement was cancel|canceling statement",
+    ),
     (Failure.CONFLICT, r"unique|duplicate (?:key|entry)|\b23505\b|\b1062\b"),
-    (Failure.CONSTRAINT,
-    r"foreign key|not[- ]?null|null value|cannot be null|check constraint|constraint failed|violates|\b2350[23]\b|\b145[12]\b"),
-    (Failure.MISTAKE,
-    r"syntax|no such|does not exist|doesn't exist|unknown column|ambiguous|undefined|must appear in the group by"
-                      r"|invalid input|incorrect number of bindings|not supplied|permission denied"),
-    (Failure.CONNECTION,
-    r"connection|server closed|gone away|broken pipe|\b20(?:06|13)\b|eof detected"),
-)  # fmt: skip
+    (
+        Failure.CONSTRAINT,
+        r"foreign key|not[- ]?null|null value|cannot be null|check constraint|constraint failed|violates|\b2350[23]\b|\b145[12]\b",
+    ),
+    (
+        Failure.MISTAKE,
+        r"syntax|no such|does not exist|doesn't exist|unknown column|ambiguous|undefined|must appear in the group by"
+        r"|invalid input|incorrect number of bindings|not supplied|permission denied",
+    ),
+    (
+        Failure.CONNECTION,
+        r"connection|server closed|gone away|broken pipe|\b20(?:06|13)\b|eof detected",
+    ),
+)
 _COMPILED = [(kind, re.compile(pattern, re.IGNORECASE)) for kind, pattern in _KINDS]
 # What may hold a value: numbers, texts in quotes (but the names of what the database has), and what
 # DETAIL shows in brackets.

@@ -53,9 +53,12 @@ _STREAMED_ROWS = 32  # a result of more rows may be read bit by bit: then a paus
 _KNOWN_SHARE = 0.5  # of a pause, that errands must cover to explain it
 _ONCE_TIMES = 4  # that much longer is a pause that was seen once, of a cause that is not known
 _URGENT_MS = 100.0  # the one that waits for a lock that long is a slow page too
-_DOING = {"http": "waits for an HTTP response", "mail": "sends mail", "program": "waits for "
-    "another program",
-          "sleep": "sleeps"}  # fmt: skip
+_DOING = {
+    "http": "waits for an HTTP response",
+    "mail": "sends mail",
+    "program": "waits for another program",
+    "sleep": "sleeps",
+}
 _ALL = "and thereby the whole database (SQLite)"
 
 
@@ -226,8 +229,7 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
     doing = _doing(tally)
     because = [
         f"{plural(tally.transactions, 'transaction')} in {plural(tally.requests, 'request')}; the "
-        "longest pause "
-        f"of each takes {gap_ms:,.0f} ms (median), after a query of "
+        f"longest pause of each takes {gap_ms:,.0f} ms (median), after a query of "
         f"{met.structure.main or 'the database'}",
         f"held meanwhile: {holds}"
         if holds

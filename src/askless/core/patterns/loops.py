@@ -99,9 +99,12 @@ def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str
     )
 
 
-_VERBS = {Variant.FIRST: "reads the first row of", Variant.COUNT: "counts rows of",
-Variant.EXISTS: "checks "
-    "for rows in", Variant.AGGREGATE: "aggregates rows of"}  # fmt: skip
+_VERBS = {
+    Variant.FIRST: "reads the first row of",
+    Variant.COUNT: "counts rows of",
+    Variant.EXISTS: "checks for rows in",
+    Variant.AGGREGATE: "aggregates rows of",
+}
 _BRIEFS = {
     Variant.FIRST: "first row of ",
     Variant.COUNT: "count of ",

@@ -244,9 +244,8 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
     claim = FindingDraft(
         variant="polymorphic",
         severity=severity(cost.share, cost.avoidable),
-        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, "
-        f"depending on {tally.kind}, for each row of "
-        f"{parent or 'an earlier result'} (1 + {number(queries)})",
+        title=f"{plural(queries, 'query')} where {len(tables)} would do: reads {listed}, depending "
+        f"on {tally.kind}, for each row of {parent or 'an earlier result'} (1 + {number(queries)})",
         summary=f"{listed}, depending on {tally.kind} (1 + {number(queries)})",
         evidence="traced",
         evidence_details=(

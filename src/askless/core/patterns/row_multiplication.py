@@ -85,9 +85,8 @@ def _product(met: Match, main: str, joined: JoinTotals) -> _Found:
     separate = rows * joined.separate / joined.rows
     one, other = joined.product
     title = (
-        f"{plural(rows, 'row')} where about {number(round(separate))} would do: {one} and "
-        f"{other}, both joined to {main}, "
-        "multiply each other"
+        f"{plural(rows, 'row')} where about {number(round(separate))} would do: {one} and {other}, "
+        f"both joined to {main}, multiply each other"
     )
     because = (
         f"a row of {main} appears {number(joined.times)} times in the recorded rows: each row of "
@@ -148,8 +147,7 @@ def _growth(met: Match, main: str, joined: JoinTotals, apart: float) -> str:
         rows = parents * joined.times
         texts.append(
             f"{number(parents)} rows of {main} make {number(rows)} "
-            f"({size(rows * _row_bytes(met), 'bytes')}) "
-            f"where {number(parents * apart)} would do"
+            f"({size(rows * _row_bytes(met), 'bytes')}) where {number(parents * apart)} would do"
         )
     return "; ".join(texts)
 

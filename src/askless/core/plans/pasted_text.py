@@ -202,6 +202,5 @@ def _unwrapped(lines: Lines) -> Lines:
 
 _STEPS: tuple[Callable[[Lines], Lines], ...] = (
     _without_fences, _without_quotes, _without_strings, _without_records, _without_borders,
-    _without_numbers, _without_heads,
-    _unwrapped,
+    _without_numbers, _without_heads, _unwrapped,
 )  # fmt: skip

@@ -24,31 +24,24 @@ Raw = dict[str, Any]
 # What a node type is called, by the beginning of its name; the first that fits.
 _KINDS = (
     ("Seq Scan", tree.FULL_SCAN), ("Sample Scan", tree.FULL_SCAN),
-    ("Index Only Scan", tree.INDEX_ONLY),
-    ("Index Scan", tree.INDEX_SEARCH), ("Bitmap Heap Scan", tree.INDEX_SEARCH),
-    ("Bitmap Index Scan", tree.BITMAP),
+    ("Index Only Scan", tree.INDEX_ONLY), ("Index Scan", tree.INDEX_SEARCH),
+    ("Bitmap Heap Scan", tree.INDEX_SEARCH), ("Bitmap Index Scan", tree.BITMAP),
     ("BitmapAnd", tree.BITMAP), ("BitmapOr", tree.BITMAP), ("Tid", tree.KEY_SEARCH),
     ("Nested Loop", tree.NESTED_LOOP), ("Nestloop", tree.NESTED_LOOP),
     ("Hash Join", tree.HASH_JOIN), ("Merge Join", tree.MERGE_JOIN), ("HashSetOp", tree.COMPOUND),
-    ("Hash Left", tree.HASH_JOIN),
-    ("Hash Right", tree.HASH_JOIN), ("Hash Full", tree.HASH_JOIN), ("Hash Semi", tree.HASH_JOIN),
-    ("Hash Anti", tree.HASH_JOIN),
-    ("Merge Append", tree.COMPOUND), ("Merge ", tree.MERGE_JOIN), ("HashAggregate", tree.GROUP),
-    ("GroupAggregate", tree.GROUP),
+    ("Hash Left", tree.HASH_JOIN), ("Hash Right", tree.HASH_JOIN), ("Hash Full", tree.HASH_JOIN),
+    ("Hash Semi", tree.HASH_JOIN), ("Hash Anti", tree.HASH_JOIN), ("Merge Append", tree.COMPOUND),
+    ("Merge ", tree.MERGE_JOIN), ("HashAggregate", tree.GROUP), ("GroupAggregate", tree.GROUP),
     ("MixedAggregate", tree.GROUP), ("Hash", tree.HASH), ("Group", tree.GROUP),
-    ("Aggregate", tree.AGGREGATE),
-    ("WindowAgg", tree.WINDOW), ("Sort", tree.SORT), ("Incremental Sort", tree.SORT),
-    ("Unique", tree.DISTINCT),
-    ("Limit", tree.LIMIT), ("Materialize", tree.MATERIALIZE), ("Memoize", tree.MEMOIZE),
-    ("Gather", tree.GATHER),
+    ("Aggregate", tree.AGGREGATE), ("WindowAgg", tree.WINDOW), ("Sort", tree.SORT),
+    ("Incremental Sort", tree.SORT), ("Unique", tree.DISTINCT), ("Limit", tree.LIMIT),
+    ("Materialize", tree.MATERIALIZE), ("Memoize", tree.MEMOIZE), ("Gather", tree.GATHER),
     ("Append", tree.COMPOUND), ("SetOp", tree.COMPOUND), ("Recursive Union", tree.COMPOUND),
-    ("Subquery Scan", tree.SUBQUERY),
-    ("Result", tree.CONSTANT), ("Values Scan", tree.CONSTANT), ("Function Scan", tree.OTHER_SCAN),
-    ("CTE Scan", tree.OTHER_SCAN),
+    ("Subquery Scan", tree.SUBQUERY), ("Result", tree.CONSTANT), ("Values Scan", tree.CONSTANT),
+    ("Function Scan", tree.OTHER_SCAN), ("CTE Scan", tree.OTHER_SCAN),
     ("WorkTable Scan", tree.OTHER_SCAN), ("Table Function Scan", tree.OTHER_SCAN),
-    ("Named Tuplestore", tree.OTHER_SCAN),
-    ("Foreign Scan", tree.OTHER_SCAN), ("Insert", tree.WRITE), ("Update", tree.WRITE),
-    ("Delete", tree.WRITE), ("Merge", tree.WRITE),
+    ("Named Tuplestore", tree.OTHER_SCAN), ("Foreign Scan", tree.OTHER_SCAN),
+    ("Insert", tree.WRITE), ("Update", tree.WRITE), ("Delete", tree.WRITE), ("Merge", tree.WRITE),
     ("ModifyTable", tree.WRITE), ("LockRows", tree.LOCK),
 )  # fmt: skip
 _MODES = re.compile(r"^(?:Parallel |Partial |Finalize |Simple |Async )+")
@@ -167,8 +160,7 @@ def _under(raw: Mapping[str, Any], node: Node) -> Node:
 # What the text calls a step that JSON tells by its strategy.
 _BY_STRATEGY = {
     ("Aggregate", "Hashed"): "HashAggregate", ("Aggregate", "Sorted"): "GroupAggregate",
-    ("Aggregate", "Mixed"): "MixedAggregate",
-    ("SetOp", "Hashed"): "HashSetOp",
+    ("Aggregate", "Mixed"): "MixedAggregate", ("SetOp", "Hashed"): "HashSetOp",
 }  # fmt: skip
 
 
@@ -265,8 +257,7 @@ _ON = re.compile(
 _PROPERTY = re.compile(r"^([A-Z][\w /'().-]*?):\s*(.*)$")
 _FOOTERS = (
     "Planning", "Execution Time", "Total runtime", "JIT", "Trigger", "Settings", "Query Identifier",
-    "Functions:",
-    "Options:", "Timing:", "Serialization", "Buffers:", "Time:",
+    "Functions:", "Options:", "Timing:", "Serialization", "Buffers:", "Time:",
 )  # fmt: skip
 
 

@@ -299,9 +299,9 @@ class Request:
 
     __slots__ = (
         "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands",
-        "errors", "has_server_fields", "kind", "loads",
-        "memory_bytes", "more", "more_ns", "number", "parts", "path", "places", "plans", "route",
-        "rows", "start_ns", "statements", "status", "tables", "uses", "warm_up", "widths",
+        "errors", "has_server_fields", "kind", "loads", "memory_bytes", "more", "more_ns", "number",
+        "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status",
+        "tables", "uses", "warm_up", "widths",
     )  # fmt: skip
 
     def __init__(

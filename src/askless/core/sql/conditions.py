@@ -16,8 +16,7 @@ from askless.core.sql.structure import Predicate
 
 _COMPARISONS: dict[type[exp.Expression], str] = {
     exp.EQ: "=", exp.NullSafeEQ: "=", exp.Is: "is", exp.GT: ">", exp.GTE: ">=", exp.LT: "<",
-    exp.LTE: "<=",
-    exp.NEQ: "<>", exp.Like: "like", exp.ILike: "ilike",
+    exp.LTE: "<=", exp.NEQ: "<>", exp.Like: "like", exp.ILike: "ilike",
 }  # fmt: skip
 _MIRRORED = {">": "<", ">=": "<=", "<": ">", "<=": ">="}
 

@@ -55,9 +55,14 @@ _BY_TRANSACTION = re.compile(
 _LOCKING = re.compile(r"\b(?:pg_(?:try_)?advisory\w*|get_lock)\s*\(", re.IGNORECASE)
 # Around an aggregate these change its value for each group, and make no other thing of it.
 _WRAPPERS = (exp.Coalesce, exp.Cast, exp.Paren, exp.Round, exp.Abs, exp.Neg)
-_KINDS = {exp.Insert: "insert", exp.Update: "update", exp.Delete: "delete", exp.Merge: "merge",
-exp.Copy: "copy",
-          exp.TruncateTable: "truncate"}  # fmt: skip
+_KINDS = {
+    exp.Insert: "insert",
+    exp.Update: "update",
+    exp.Delete: "delete",
+    exp.Merge: "merge",
+    exp.Copy: "copy",
+    exp.TruncateTable: "truncate",
+}
 # Statements that the parser knows by their first word alone, and whether they may write.
 _COMMANDS = {
     "replace": True,

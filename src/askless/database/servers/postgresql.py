@@ -340,8 +340,7 @@ class PostgreSQL:
             if scans > was[0] or changes > was[1]:
                 return (
                     f"{table} was scanned {scans - was[0]} times and {changes - was[1]} of its "
-                    "rows were changed within "
-                    f"{_LOOK_S:g} s"
+                    f"rows were changed within {_LOOK_S:g} s"
                 )
         return ""
 

@@ -115,8 +115,7 @@ class Guard:
 # undone from here.
 _READS = (
     sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE, sqlite3.SQLITE_INSERT,
-    sqlite3.SQLITE_UPDATE,
-    sqlite3.SQLITE_DELETE,
+    sqlite3.SQLITE_UPDATE, sqlite3.SQLITE_DELETE,
 )  # fmt: skip
 # A full-text index asks the first of the file by itself; functions like pragma_table_info ask the others.
 _READING_PRAGMAS = frozenset(

@@ -56,13 +56,13 @@ GOODS = [
     "citrus",
 ]
 SENTENCES = (
-    "Lifeboat davits were swung out and held.", "Oil record book entries agreed with the tank "
-        "soundings.",
+    "Lifeboat davits were swung out and held.",
+    "Oil record book entries agreed with the tank soundings.",
     "Two fire dampers on the upper deck were found stiff and freed.",
     "Crew hours of rest were in order.",
     "The emergency generator started at the first attempt.",
     "Mooring lines aft show wear and are to be renewed.",
-)  # fmt: skip
+)
 
 
 def rows(
@@ -145,46 +145,61 @@ def _log(number: int, dice: random.Random, vessels: int, calls: int) -> dict[str
 # Some calls are larger than others: forty that left lately had more tugs, and carry much.
 LARGE: dict[type[models.Base], Any] = {
     models.TugJob: lambda n, c: {
-        "port_call_id": c - 100 - n % 40, "tug_id": 1 + n % 16, "pilot_id": 1 + n % 30,
-        "starts_at": NOW - timedelta(minutes=n), "minutes": 20 + n % 100,
+        "port_call_id": c - 100 - n % 40,
+        "tug_id": 1 + n % 16,
+        "pilot_id": 1 + n % 30,
+        "starts_at": NOW - timedelta(minutes=n),
+        "minutes": 20 + n % 100,
     },
     models.ManifestLine: lambda n, c: {
-        "port_call_id": c - 100 - n % 40, "goods": GOODS[n % len(GOODS)], "weight_kg": 100 + n,
+        "port_call_id": c - 100 - n % 40,
+        "goods": GOODS[n % len(GOODS)],
+        "weight_kg": 100 + n,
         "hazard": None,
     },
-}  # fmt: skip
+}
 EXTRA = {models.TugJob: 40 * 3, models.ManifestLine: 40 * 12}
 
 MAKERS: dict[type[models.Base], Any] = {
     models.Vessel: _vessel,
-    models.Berth: lambda n, dice, v,
-    c: {"name": f"Quay {n}", "length_m": dice.uniform(90, 400), "depth_m": dice.uniform(5, 17)},
+    models.Berth: lambda n, dice, v, c: {
+        "name": f"Quay {n}",
+        "length_m": dice.uniform(90, 400),
+        "depth_m": dice.uniform(5, 17),
+    },
     models.PortCall: _call,
-    models.Pilot: lambda n, dice, v,
-    c: {"name": f"Pilot {dice.choice(SECOND)} {n}", "licence": f"L{n:03d}"},
-    models.Tug: lambda n, dice, v,
-    c: {"name": f"{dice.choice(FIRST)} Tug {n}", "bollard_pull_t": dice.randint(30, 90)},
+    models.Pilot: lambda n, dice, v, c: {
+        "name": f"Pilot {dice.choice(SECOND)} {n}",
+        "licence": f"L{n:03d}",
+    },
+    models.Tug: lambda n, dice, v, c: {
+        "name": f"{dice.choice(FIRST)} Tug {n}",
+        "bollard_pull_t": dice.randint(30, 90),
+    },
     models.TugJob: _job,
     models.ManifestLine: lambda n, dice, v, c: {
-        "port_call_id": 1 + n % c, "goods": dice.choice(GOODS),
+        "port_call_id": 1 + n % c,
+        "goods": dice.choice(GOODS),
         "weight_kg": dice.randint(100, 90000),
         "hazard": dice.choice([None, None, None, "flammable"]),
     },
     models.Inspection: _inspection,
-    models.Tariff: lambda n, dice, v,
-    c: {"name": ["anchorage", "pilotage", "towage", "quay dues"][n - 1], "rate": n * 12.5},
+    models.Tariff: lambda n, dice, v, c: {
+        "name": ["anchorage", "pilotage", "towage", "quay dues"][n - 1],
+        "rate": n * 12.5,
+    },
     models.LogEntry: _log,
     models.Clearance: lambda n, dice, v, c: {
-        "port_call_id": dice.randint(1, c), "state": dice.choice(["asked", "granted"]),
+        "port_call_id": dice.randint(1, c),
+        "state": dice.choice(["asked", "granted"]),
         "requested_at": NOW,
     },
-}  # fmt: skip
+}
 
 SIZES = {
     models.Vessel: 4000, models.Berth: 24, models.PortCall: 30000, models.Pilot: 30, models.Tug: 16,
-    models.TugJob: 45000,
-    models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4, models.Clearance: 2000,
-    models.LogEntry: 400,
+    models.TugJob: 45000, models.ManifestLine: 60000, models.Inspection: 3000, models.Tariff: 4,
+    models.Clearance: 2000, models.LogEntry: 400,
 }  # fmt: skip
 FIXED = {models.Berth, models.Pilot, models.Tug, models.Tariff, models.LogEntry}
 

@@ -22,8 +22,7 @@ from sqlalchemy.orm import Session, joinedload, load_only, selectinload
 
 __all__ = [
     "berth_board", "busiest", "calls_due", "check_manifest", "clear", "files", "history",
-    "inspections", "log", "one_call",
-    "statistics", "vessel", "vessels",
+    "inspections", "log", "one_call", "statistics", "vessel", "vessels",
 ]  # fmt: skip
 
 

@@ -21,8 +21,7 @@ def requests(out: Console, document: documents.RequestsDocument) -> None:
     out.print(
         Text(
             f"{'kept: ' if partly else ''}{plural(document.requests, 'request')}, "
-            f"{plural(document.queries, 'query')}; "
-            f"noise apart: {noise}"
+            f"{plural(document.queries, 'query')}; noise apart: {noise}"
         )
     )
     columns = _columns(document, is_narrow=out.width < WIDE, partly=partly)

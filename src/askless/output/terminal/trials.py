@@ -108,8 +108,7 @@ def rewrite(out: Console, document: documents.RewriteDocument) -> None:
         out.print(
             Text(
                 f"same result on today's rows{sets}: {plural(document.before.rows, 'row')}; "
-                f"{document.repetitions} "
-                "interleaved repetitions each"
+                f"{document.repetitions} interleaved repetitions each"
             )
         )
     else:
@@ -233,8 +232,7 @@ def weigh(out: Console, document: documents.WeighDocument) -> None:
     out.print(
         Text(
             f"whole: {milliseconds(document.whole_ms)} ms, {plural(document.rows, 'row')}, "
-            f"{size(document.bytes)}; "
-            f"{document.repetitions} interleaved repetitions each"
+            f"{size(document.bytes)}; {document.repetitions} interleaved repetitions each"
         )
     )
     table = table_of(("without", "l"), ("ms", "r"), ("rows", "r"), ("what it costs", "l"))

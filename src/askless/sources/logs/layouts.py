@@ -13,8 +13,7 @@ from askless.core.systems import called
 
 GROUPS = (
     "time", "sql", "parameters", "values", "duration_ms", "duration_s", "rows", "error", "request",
-    "route", "session", "connection",
-    "file", "line", "function", "object",
+    "route", "session", "connection", "file", "line", "function", "object",
 )  # fmt: skip
 FOLLOWING = (
     "parameters",

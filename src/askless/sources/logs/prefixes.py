@@ -14,13 +14,11 @@ from askless.sources.logs import UnreadLine
 _TIME = r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\.\d+)? [A-Za-z0-9+:/_-]+"
 _ESCAPES = {
     "a": r"(?P<application>.*?)", "u": r"(?P<user>.*?)", "d": r"(?P<database>.*?)",
-    "r": r"(?P<remote>\S*?(?:\(\d+\))?)",
-    "h": r"(?P<host>\S*?)", "b": r"(?P<backend>.*?)", "p": r"(?P<pid>\d+)", "P": r"(?P<leader>\d*)",
-    "t": rf"(?P<t>{_TIME})", "m": rf"(?P<m>{_TIME})", "n": r"(?P<n>\d+\.\d+)", "i": r"(?P<tag>.*?)",
-    "e": r"(?P<state>[0-9A-Z]{5})",
+    "r": r"(?P<remote>\S*?(?:\(\d+\))?)", "h": r"(?P<host>\S*?)", "b": r"(?P<backend>.*?)",
+    "p": r"(?P<pid>\d+)", "P": r"(?P<leader>\d*)", "t": rf"(?P<t>{_TIME})", "m": rf"(?P<m>{_TIME})",
+    "n": r"(?P<n>\d+\.\d+)", "i": r"(?P<tag>.*?)", "e": r"(?P<state>[0-9A-Z]{5})",
     "c": r"(?P<session>[0-9a-f]+\.[0-9a-f]+)", "l": r"(?P<line>\d+)", "s": rf"(?P<s>{_TIME})",
-    "v": r"(?P<vxid>\d*/?\d*)",
-    "x": r"(?P<xid>\d+)", "Q": r"(?P<query>-?\d+)",
+    "v": r"(?P<vxid>\d*/?\d*)", "x": r"(?P<xid>\d+)", "Q": r"(?P<query>-?\d+)",
 }  # fmt: skip
 _ESCAPE = re.compile(r"%(-?\d+)?(.)")
 _REST = r"(?P<severity>DEBUG\d?|LOG|INFO|NOTICE|WARNING|ERROR|FATAL|PANIC|DETAIL|HINT|QUERY|CONTEXT|LOCATION|STATEMENT|[^\s:]{3,20}):  (?P<message>.*)"
@@ -29,9 +27,9 @@ USUAL = (
     "%m [%p] %q%u@%d/%a ", "%m [%p] %q%u@%d ", "%m [%p] %q[user=%u,db=%d,app=%a] ",
     "%m [%p]: [%l-1] user=%u,db=%d,app=%a,client=%h ",
     "%t [%p]: [%l-1] user=%u,db=%d,app=%a,client=%h ", "%t [%p]: user=%u,db=%d,app=%a,client=%h ",
-    "%t:%r:%u@%d:[%p]:", "%m:%r:%u@%d:[%p]:%l:%e:%s:%v:%x:%c:%q%a:",
-    "%m [%p] %r %u@%d ", "%t [%p] %u@%d ", "%t [%p]: [%l-1] ", "%m [%c] ", "%n [%p] ", "%t [%p] ",
-    "%m %p ", "%m [%p] ", "%m ", "%t ",
+    "%t:%r:%u@%d:[%p]:", "%m:%r:%u@%d:[%p]:%l:%e:%s:%v:%x:%c:%q%a:", "%m [%p] %r %u@%d ",
+    "%t [%p] %u@%d ", "%t [%p]: [%l-1] ", "%m [%c] ", "%n [%p] ", "%t [%p] ", "%m %p ", "%m [%p] ",
+    "%m ", "%t ",
 )  # fmt: skip
 
 
@@ -92,8 +90,7 @@ def guessed(lines: list[str]) -> str | None:
 
 _SEVERITIES = {
     "LOG", "INFO", "NOTICE", "WARNING", "ERROR", "FATAL", "PANIC", "DETAIL", "HINT", "QUERY",
-    "CONTEXT", "LOCATION", "STATEMENT",
-    "DEBUG", "DEBUG1", "DEBUG2", "DEBUG3", "DEBUG4", "DEBUG5",
+    "CONTEXT", "LOCATION", "STATEMENT", "DEBUG", "DEBUG1", "DEBUG2", "DEBUG3", "DEBUG4", "DEBUG5",
 }  # fmt: skip
 
 
@@ -105,12 +102,10 @@ def _is_severity(word: str) -> bool:
 # (timezone_abbreviations, Default).
 _ZONES = {
     "UTC": 0, "GMT": 0, "Z": 0, "WET": 0, "WEST": 1, "BST": 1, "CET": 1, "MET": 1, "CEST": 2,
-    "MEST": 2, "SAST": 2, "EET": 2, "EEST": 3,
-    "MSK": 3, "PKT": 5, "HKT": 8, "SGT": 8, "JST": 9, "KST": 9, "AEST": 10, "AEDT": 11, "NZST": 12,
-    "NZDT": 13,
-    "NST": -3.5, "NDT": -2.5, "ADT": -3, "AST": -4, "EDT": -4, "EST": -5, "CDT": -5, "CST": -6,
-    "MDT": -6, "MST": -7, "PDT": -7, "PST": -8,
-    "AKDT": -8, "AKST": -9, "HST": -10,
+    "MEST": 2, "SAST": 2, "EET": 2, "EEST": 3, "MSK": 3, "PKT": 5, "HKT": 8, "SGT": 8, "JST": 9,
+    "KST": 9, "AEST": 10, "AEDT": 11, "NZST": 12, "NZDT": 13, "NST": -3.5, "NDT": -2.5, "ADT": -3,
+    "AST": -4, "EDT": -4, "EST": -5, "CDT": -5, "CST": -6, "MDT": -6, "MST": -7, "PDT": -7,
+    "PST": -8, "AKDT": -8, "AKST": -9, "HST": -10,
 }  # fmt: skip
 _SECONDS = len("2026-11-27 21:00:43")
 

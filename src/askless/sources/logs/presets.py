@@ -22,18 +22,22 @@ PRESETS = {
         follows=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
     ),
     # Peewee, its logger at DEBUG: ('SELECT ...', [1])
-    "peewee": Layout(_LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$",
-    system="sqlite"),
+    "peewee": Layout(
+        _LEAD + r"\((?P<sql>'.*?'|\".*?\"), (?P<parameters>\[.*\])\)$", system="sqlite"
+    ),
     # Ruby's Active Record at DEBUG: Vessel Load (0.1ms)  SELECT ... [["id", 1]]; what its cache
     # answered is not a query
     "activerecord": Layout(
-        r"^(?!.*?CACHE [\w: ]*\(\d+\.\d+ms\))" + _LEAD[1:] + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* )?(?:[A-Z][\w ]*)?"
+        r"^(?!.*?CACHE [\w: ]*\(\d+\.\d+ms\))"
+        + _LEAD[1:]
+        + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* )?(?:[A-Z][\w ]*)?"
         r"\((?P<duration_ms>\d+\.\d+)ms\)  (?P<sql>.*?)(?:  (?P<parameters>\[\[.*\]\]|\[\]))?$",
         follows=r"(?:\[(?P<request>[\w-]{8,})\] )?\s*↳ (?P<file>[^:]+):(?P<line>\d+)(?::in [`'](?P<function>[^']*)')?",
     ),
     # Ruby's Sequel: (0.000085s) SELECT ...
     "sequel": Layout(
-        _LEAD + r"(?:#(?P<session>\d+)\]\s+\w+ -- : )?(?:\(conn: (?P<connection>\d+)\) )?\((?P<duration_s>\d+\.\d+)s\) (?P<sql>.*)$"
+        _LEAD
+        + r"(?:#(?P<session>\d+)\]\s+\w+ -- : )?(?:\(conn: (?P<connection>\d+)\) )?\((?P<duration_s>\d+\.\d+)s\) (?P<sql>.*)$"
     ),
     # Node's Sequelize: Executing (default): SELECT ...; with benchmark and logQueryParameters:
     # {"$1":7} Elapsed time: 1ms
@@ -71,4 +75,4 @@ PRESETS = {
         rf"^\[{TIME}\] \S+: Executing (?:statement|query): .*?(?P<object>\{{\"sql\":.*\}}) (?:\[\]|\{{.*\}})$",
         fields={"sql": "sql", "parameters": "params"},
     ),
-}  # fmt: skip
+}

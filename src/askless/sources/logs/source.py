@@ -54,19 +54,34 @@ class Log:
         "long_query_time)"
     )
     options = (
-        Option("--format", "the log's format: postgresql, postgresql-csv, postgresql-json, "
-            "mariadb-general, mariadb-slow, an ORM (django, activerecord, hibernate, sequelize "
-            "and others: docs/logs.md), or a layout from askless.toml (default: detected from the "
-            "first lines)", "FORMAT", default=""),
-        Option("--system", "the database system of an application's log (default: from its layout)",
-        "NAME", default=""),
-        Option("--prefix", "PostgreSQL's log_line_prefix (default: detected from the first lines)",
-        "PREFIX", default=""),
-        Option("--follow", "keep reading what is written to the last file, even after log rotation",
-        bare=True),
+        Option(
+            "--format",
+            "the log's format: postgresql, postgresql-csv, postgresql-json, mariadb-general, "
+            "mariadb-slow, an ORM (django, activerecord, hibernate, sequelize and others: "
+            "docs/logs.md), or a layout from askless.toml (default: detected from the first lines)",
+            "FORMAT",
+            default="",
+        ),
+        Option(
+            "--system",
+            "the database system of an application's log (default: from its layout)",
+            "NAME",
+            default="",
+        ),
+        Option(
+            "--prefix",
+            "PostgreSQL's log_line_prefix (default: detected from the first lines)",
+            "PREFIX",
+            default="",
+        ),
+        Option(
+            "--follow",
+            "keep reading what is written to the last file, even after log rotation",
+            bare=True,
+        ),
         *TELLING_APART,
         Option("files", "log files in chronological order; may be .gz", "FILE", many=True),
-    )  # fmt: skip
+    )
 
     def check(self, values: Mapping[str, Any]) -> None:
         """Raises AskLessError: bad-format, bad-prefix, bad-system, bad-request-by."""

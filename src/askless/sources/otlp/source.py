@@ -36,19 +36,30 @@ class Otlp:
   askless capture otlp spans.jsonl more.json.gz -o calls      files written by a collector"""
     nothing = "no database span arrived: is the driver or the ORM instrumented?"
     options = (
-        Option("--listen", "address for OTLP/HTTP (default: 127.0.0.1:4318; with a program, a "
-            "free port)", "HOST:PORT"),
+        Option(
+            "--listen",
+            "address for OTLP/HTTP (default: 127.0.0.1:4318; with a program, a free port)",
+            "HOST:PORT",
+        ),
         Option("--grpc", "address for OTLP/gRPC (default: 127.0.0.1:4317), or off", "HOST:PORT"),
         Option("--allow-remote", "allow non-loopback addresses", bare=True),
-        Option("--max-payload", "maximum decompressed size of a payload (default: 64MiB)", "SIZE",
-        default=""),
+        Option(
+            "--max-payload",
+            "maximum decompressed size of a payload (default: 64MiB)",
+            "SIZE",
+            default="",
+        ),
         *TELLING_APART,
         *VISITING,
-        Option("files", "span files: JSON, JSON lines or protobuf dumps; may be .gz", "FILE",
-        many=True),
-        Option("program", "a program to start with the exporter configured, and its arguments",
-        "-- PROGRAM ..."),
-    )  # fmt: skip
+        Option(
+            "files", "span files: JSON, JSON lines or protobuf dumps; may be .gz", "FILE", many=True
+        ),
+        Option(
+            "program",
+            "a program to start with the exporter configured, and its arguments",
+            "-- PROGRAM ...",
+        ),
+    )
 
     def check(self, values: Mapping[str, Any]) -> None:
         """Raises AskLessError: bad-listen, bad-request-by, files-and-program, otlp-extra-missing,

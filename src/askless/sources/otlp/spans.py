@@ -45,8 +45,7 @@ KEPT = frozenset(
     name
     for names in (
         TEXT, SYSTEM, ROWS, BATCH, METHOD, ROUTE, PATH, STATUS, SERVICE_CALLED, METHOD_CALLED,
-        DESTINATION, FILE, LINE, FUNCTION,
-        PARAMETERS, WARM_UP,
+        DESTINATION, FILE, LINE, FUNCTION, PARAMETERS, WARM_UP,
     )
     for name in names
 )  # fmt: skip

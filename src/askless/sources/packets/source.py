@@ -26,12 +26,20 @@ class Packets:
   askless capture packets -o calls --server mysql://10.0.0.7:13306 monday.pcapng tuesday.pcapng.gz"""
     nothing = "no readable statement was found"
     options = (
-        Option("--server", "the database server: HOST:PORT, with postgresql:// or mysql:// if the "
-            "port is not the default", "HOST:PORT"),
+        Option(
+            "--server",
+            "the database server: HOST:PORT, with postgresql:// or mysql:// if the "
+            "port is not the default",
+            "HOST:PORT",
+        ),
         *TELLING_APART,
-        Option("files", "packet files in chronological order (pcap or pcapng; may be .gz)", "FILE",
-        many=True),
-    )  # fmt: skip
+        Option(
+            "files",
+            "packet files in chronological order (pcap or pcapng; may be .gz)",
+            "FILE",
+            many=True,
+        ),
+    )
 
     def check(self, values: Mapping[str, Any]) -> None:
         """Raises AskLessError: no-server, bad-server, bad-request-by."""

@@ -48,22 +48,33 @@ class Relay:
   askless capture relay -o calls --to postgresql://db.example:5432?sslmode=require -- bin/server"""
     nothing = "no queries reached the relay; check the address it connects to"
     options = (
-        Option("--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://",
-        "URL"),
-        Option("--listen", "address for clients (default: 127.0.0.1 and a free port)", "HOST:PORT",
-        default="127.0.0.1:0"),
+        Option(
+            "--to", "the database server: postgresql://HOST:PORT, mysql:// or mariadb://", "URL"
+        ),
+        Option(
+            "--listen",
+            "address for clients (default: 127.0.0.1 and a free port)",
+            "HOST:PORT",
+            default="127.0.0.1:0",
+        ),
         Option("--allow-remote", "allow non-loopback addresses", bare=True),
         *TELLING_APART,
         *VISITING,
         Option("--tls-cert", "serve TLS to clients with this certificate", "FILE"),
         Option("--tls-key", "private key of --tls-cert", "FILE"),
         Option(
-            "--buffer-size", "maximum size of the relay buffer, on disk in the capture's folder "
-                "(default: 1GiB)", "SIZE", size_in_bytes, 1024**3
+            "--buffer-size",
+            "maximum size of the relay buffer, on disk in the capture's folder (default: 1GiB)",
+            "SIZE",
+            size_in_bytes,
+            1024**3,
         ),
-        Option("program", "a program to start with the relay's address, and its arguments",
-        "-- PROGRAM ..."),
-    )  # fmt: skip
+        Option(
+            "program",
+            "a program to start with the relay's address, and its arguments",
+            "-- PROGRAM ...",
+        ),
+    )
 
     def check(self, values: Mapping[str, Any]) -> None:
         """Raises AskLessError: no-server, bad-server, bad-listen, bad-request-by, bad-tls,

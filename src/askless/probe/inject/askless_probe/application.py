@@ -18,13 +18,11 @@ _NAMED_BY = ("-A", "--app", "-m", "--module")
 # Packages that run applications: as a console script they say nothing of whose code it is.
 _RUNNERS = (
     "uvicorn", "gunicorn", "hypercorn", "granian", "waitress", "daphne", "cherrypy", "cheroot",
-    "celery", "rq", "huey", "dramatiq",
-    "apscheduler", "arq", "flask", "django", "fastapi", "fastapi_cli", "starlette", "litestar",
-    "quart", "sanic", "tornado",
-    "aiohttp", "pytest", "_pytest", "py", "unittest", "nose2", "coverage", "hatch", "pip",
-    "setuptools", "invoke", "honcho",
-    "IPython", "ipykernel", "jupyter", "notebook", "alembic", "sqlalchemy", "gevent", "supervisor",
-    "watchfiles", "askless",
+    "celery", "rq", "huey", "dramatiq", "apscheduler", "arq", "flask", "django", "fastapi",
+    "fastapi_cli", "starlette", "litestar", "quart", "sanic", "tornado", "aiohttp", "pytest",
+    "_pytest", "py", "unittest", "nose2", "coverage", "hatch", "pip", "setuptools", "invoke",
+    "honcho", "IPython", "ipykernel", "jupyter", "notebook", "alembic", "sqlalchemy", "gevent",
+    "supervisor", "watchfiles", "askless",
 )  # fmt: skip
 
 

@@ -11,8 +11,7 @@ import linecache
 # What comes next by custom: as an attribute of `self`, or as a name of the function around.
 _NEXT = (
     "get_response", "app", "application", "wrapped", "inner", "next", "handler", "func", "function",
-    "fn", "f", "callback",
-    "call_next",
+    "fn", "f", "callback", "call_next",
 )  # fmt: skip
 _HANDS = (
     "run_in_executor",
@@ -24,8 +23,7 @@ _HANDS = (
 )
 _RUNS = (
     "execute", "executemany", "exec_driver_sql", "execute_sql", "fetch", "fetchrow", "fetchval",
-    "fetch_all", "fetch_one",
-    "scalars", "scalar", "execute_fetchall",
+    "fetch_all", "fetch_one", "scalars", "scalar", "execute_fetchall",
 )  # fmt: skip
 
 

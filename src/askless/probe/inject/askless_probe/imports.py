@@ -93,20 +93,35 @@ HOOKS = {
 # What asks a database, serves requests or runs jobs and is not recorded: said, if a program imports
 # it.
 UNKNOWN = {
-    "cx_Oracle": "driver", "aiopg": "driver",
-    "mariadb": "driver", "aioodbc": "driver", "pysqlite3": "driver", "sqlcipher3": "driver",
+    "cx_Oracle": "driver",
+    "aiopg": "driver",
+    "mariadb": "driver",
+    "aioodbc": "driver",
+    "pysqlite3": "driver",
+    "sqlcipher3": "driver",
     "snowflake.connector": "driver",
-    "clickhouse_driver": "driver", "clickhouse_connect": "driver", "ibm_db": "driver",
+    "clickhouse_driver": "driver",
+    "clickhouse_connect": "driver",
+    "ibm_db": "driver",
     "firebird.driver": "driver",
-    "pymongo": "driver", "cassandra.cluster": "driver", "redshift_connector": "driver",
+    "pymongo": "driver",
+    "cassandra.cluster": "driver",
+    "redshift_connector": "driver",
     "psycopg2cffi": "driver",
-    "bjoern": "server", "meinheld": "server", "robyn": "server", "socketify": "server",
+    "bjoern": "server",
+    "meinheld": "server",
+    "robyn": "server",
+    "socketify": "server",
     "twisted.web.server": "server",
-    "uwsgi": "server", "mod_wsgi": "server", "japronto": "server", "procrastinate": "job queue",
-    "taskiq": "job "
-        "queue",
-    "faust": "job queue", "luigi": "job queue", "saq": "job queue",
-}  # fmt: skip
+    "uwsgi": "server",
+    "mod_wsgi": "server",
+    "japronto": "server",
+    "procrastinate": "job queue",
+    "taskiq": "job queue",
+    "faust": "job queue",
+    "luigi": "job queue",
+    "saq": "job queue",
+}
 
 
 def _note(name):

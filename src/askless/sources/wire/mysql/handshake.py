@@ -35,8 +35,7 @@ def error_packet(words: str, code: int = 2003, number: int = 0) -> bytes:
 _FULL_AUTHENTICATION = b"\x01\x04"
 _ONE_SIDED = (
     "caching_sha2_password sends passwords differently over TLS, so the relay needs TLS on both "
-    "sides or on neither: "
-    "--tls-cert, and sslmode in --to"
+    "sides or on neither: --tls-cert, and sslmode in --to"
 )
 
 

@@ -21,8 +21,7 @@ _SASL = 10  # of an authentication request: what follows are the names of mechan
 _BINDING = b"-PLUS"
 _BOUND = (
     "the client binds its password to the TLS of the relay, and the server to its own: connect "
-    "with channel_binding=disable "
-    "(PGCHANNELBINDING=disable)"
+    "with channel_binding=disable (PGCHANNELBINDING=disable)"
 )
 _STARTUP_MOST = 10_000  # bytes: what the server itself allows
 _TLS_HELLO = 0x16

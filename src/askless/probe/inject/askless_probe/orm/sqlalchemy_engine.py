@@ -13,9 +13,8 @@ from ..drivers import dbapi
 # Drivers, as dialects call them, that are recorded by themselves.
 KNOWN = frozenset((
     "pysqlite", "pysqlite_numeric", "aiosqlite", "psycopg", "psycopg_async", "psycopg2", "asyncpg",
-    "pymysql", "mysqldb",
-    "aiomysql", "asyncmy", "mysqlconnector", "pg8000", "oracledb", "oracledb_async", "pyodbc",
-    "pymssql", "duckdb_engine",
+    "pymysql", "mysqldb", "aiomysql", "asyncmy", "mysqlconnector", "pg8000", "oracledb",
+    "oracledb_async", "pyodbc", "pymssql", "duckdb_engine",
 ))  # fmt: skip
 _START = "_askless_start"
 _listening = []  # the classes whose events are heard
