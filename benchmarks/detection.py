@@ -55,12 +55,8 @@ MARK = re.compile(r"(?<![:\w])[:@]p(\d+)\b|%\(p(\d+)\)s|\$p(\d+)")
 
 
 SCANS = "each scans its table"
-LOOPS = (
-    "n-plus-one",
-    "already-loaded",
-    "duplicate",
-    "find-or-create",
-)  # where values may be seen to flow
+# where values may be seen to flow
+LOOPS = ("n-plus-one", "already-loaded", "duplicate", "find-or-create")
 
 
 class Style(msgspec.Struct, frozen=True):

@@ -1,10 +1,9 @@
-"""Which mistakes the tests notice: a fixed, reviewed list of small ones is planted, one
-at a time.
+"""Which mistakes the tests notice: a fixed, reviewed list of small ones is planted, one at a time.
 
 `python benchmarks/mutants.py [TEXT ...]` plants those whose file or code contains a TEXT (default:
 all) in a copy of the sources, runs the tests that are there for that file, and prints the
-survivors. A known survivor is in LEFT, with its reason. Exit code 1 where
-another one survives, or where a mutant no longer fits the code.
+survivors. A known survivor is in LEFT, with its reason. Exit code 1 where another one survives, or
+where a mutant no longer fits the code.
 """
 
 from __future__ import annotations

@@ -251,13 +251,8 @@ STYLES: dict[
     "exists written out": (written_out, True),
     "control traffic": (as_sent, False),
 }
-BETWEEN = (
-    "BEGIN",
-    "SET NAMES 'utf8'",
-    "SELECT 1",
-    "DEALLOCATE handle_{}",
-    "COMMIT",
-)  # what clients send next to queries
+# what clients send next to queries
+BETWEEN = ("BEGIN", "SET NAMES 'utf8'", "SELECT 1", "DEALLOCATE handle_{}", "COMMIT")
 
 
 def literal(value: Value, system: str) -> str:

@@ -29,9 +29,8 @@ from tests import servers
 ASKLESS = [sys.executable, "-m", "askless"]
 # A change must not fail in CI for what it did not touch: there the same examples are tried each
 # time, at a desk new ones.
-settings.register_profile(
-    "any machine", deadline=None
-)  # how long an example takes is not a matter of a test
+# how long an example takes is not a matter of a test
+settings.register_profile("any machine", deadline=None)
 settings.load_profile("any machine")
 settings.register_profile("ci", derandomize=True, deadline=None)
 if os.environ.get("CI"):

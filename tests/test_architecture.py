@@ -210,6 +210,7 @@ def test_tests_of_the_core_need_pytest_and_hypothesis_alone() -> None:
 
 def test_the_recorder_needs_the_standard_library_only() -> None:
     allowed = set(sys.stdlib_module_names) | {"askless_probe", "sitecustomize"}
+    # imported inside hooks that run once the program has imported them
     hooked = {
         "flask",
         "quart",
@@ -221,7 +222,7 @@ def test_the_recorder_needs_the_standard_library_only() -> None:
         "pymysql",
         "MySQLdb",
         "pytest",
-    }  # imported inside hooks that run once the program has imported them
+    }
     for path in [*files("probe/inject"), *files("probe/fallback")]:
         tops = {name.split(".")[0] for name in imported(path) if name}
         assert tops <= allowed | hooked, f"{path} imports {tops - allowed}"

@@ -19,9 +19,8 @@ DELEGATIONS_MOST = 3
 def test_findings_reads_the_first_line_after_three_delegations(
     pages: dict[str, Path], monkeypatch: pytest.MonkeyPatch, tmp_path: Path
 ) -> None:
-    monkeypatch.setenv(
-        "XDG_CACHE_HOME", str(tmp_path)
-    )  # a capture that is known already would not be read
+    # a capture that is known already would not be read
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path))
     stacks: list[list[str]] = []
     real = lines.lines_of
 

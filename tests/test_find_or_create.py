@@ -84,9 +84,8 @@ def update_first(made: Made) -> None:
 def test_loops_that_find_or_create(page: Callable[[Made], None], tmp_path: Path) -> None:
     made = Made(tmp_path, "postgresql")
     page(made)
-    (finding,) = findings(
-        made.write()
-    )  # one cause is one finding: neither a loop of lookups nor one of writes next to it
+    # one cause is one finding: neither a loop of lookups nor one of writes next to it
+    (finding,) = findings(made.write())
     assert (finding["pattern"], finding["evidence"]) == ("find-or-create", "traced")
     assert finding["variant"] == ("update or insert" if page is update_first else "find or create")
     assert any("ON CONFLICT (call_sign)" in one["sql"] for one in finding["advice"])

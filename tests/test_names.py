@@ -130,9 +130,10 @@ def test_numbers_work_where_nothing_can_be_kept(
     assert everything[0] in run("findings", capture, "--show", "1").out.splitlines()[0]
     for number in range(last_list.CAPTURES_MOST + 5):
         last_list.remember(tmp_path / str(number), "finding", ["a"])
+    # after its digest
     kept: dict[str, Any] = json.loads(
         (tmp_path / "state" / "askless" / "lists.json").read_bytes()[16:]
-    )  # after its digest
+    )
     assert (
         len(kept) == last_list.CAPTURES_MOST and last_list.recall(tmp_path / "0", "finding") is None
     )

@@ -349,9 +349,8 @@ def test_live_traffic_and_a_capture_of_it_are_one(pieces: list[list[QuerySeen]])
     """What is reported comes out whole, put together in memory as well as by way of a file."""
     import tempfile
 
-    pieces = [
-        sorted(piece, key=lambda event: event.start_ns) for piece in pieces
-    ]  # as a receiver may expect
+    # as a receiver may expect
+    pieces = [sorted(piece, key=lambda event: event.start_ns) for piece in pieces]
     with tempfile.TemporaryDirectory() as folder:
         live: list[Request] = []
         path = Path(folder) / "traffic.jsonl"

@@ -55,10 +55,8 @@ def tested(harbour: Path, tmp_path: Path) -> Tested:
             str(file),
             *options,
         ]
-        alone = {
-            **os.environ,
-            "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1",
-        }  # the others take longer to import than a test runs
+        # the others take longer to import than a test runs
+        alone = {**os.environ, "PYTEST_DISABLE_PLUGIN_AUTOLOAD": "1"}
         done = subprocess.run(
             words, cwd=tmp_path, capture_output=True, text=True, check=False, env=alone
         )

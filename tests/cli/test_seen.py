@@ -31,9 +31,8 @@ def test_an_unchanged_capture_is_not_judged_again(
 ) -> None:
     capture, cache = kept
     first = run("findings", capture)
-    (file,) = cache.glob(
-        "*.json"
-    )  # next to what was parsed, if this process had not parsed it before
+    # next to what was parsed, if this process had not parsed it before
+    (file,) = cache.glob("*.json")
     assert {stat.S_IMODE(one.stat().st_mode) for one in (file, *cache.iterdir())} == {0o600}
     assert stat.S_IMODE(cache.stat().st_mode) == 0o700
     monkeypatch.setattr(pipeline, "judgement_of", None)

@@ -167,9 +167,8 @@ def test_rows_that_lie_in_the_order_of_an_index_cost_less() -> None:
     one, two = Index("a", ("eta",)), Index("b", ("eta", "agent"))
     assert scanned_in_order(one, 1.0) < scanned_in_order(one, 0.9) < scanned_in_order(one, 0.0)
     assert scanned_in_order(one, -1.0) == scanned_in_order(one, 1.0)
-    spread = scanned_in_order(two, 0.0) - scanned_in_order(
-        one, 0.0
-    )  # what the wider entry costs by itself
+    # what the wider entry costs by itself
+    spread = scanned_in_order(two, 0.0) - scanned_in_order(one, 0.0)
     more = scanned_in_order(two, 1.0) - scanned_in_order(one, 1.0) - spread
     whole = scanned_in_order(one, 0.0) - scanned_in_order(one, 1.0)
     assert more == pytest.approx(whole * (1 - 0.75**2), rel=0.05), (

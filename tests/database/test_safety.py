@@ -53,10 +53,8 @@ def begun(office: Office) -> Any:
         "--sql",
         BUSY,
     ]
-    words += [
-        "--timeout",
-        "3600",
-    ]  # however busy this machine is, the statement runs when the signal comes
+    # however busy this machine is, the statement runs when the signal comes
+    words += ["--timeout", "3600"]
     process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     wait_until(lambda: built(office) or process.poll() is not None)
     assert process.poll() is None, process.communicate()
@@ -249,9 +247,8 @@ def test_a_trial_gives_way_to_whoever_waits(office_of: Callable[..., Office]) ->
     large = office_of("postgresql", "harbour_large")
     before = large.state()
     process = begun(large)
-    large.ask(
-        "UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id"
-    )  # waits for the trial, or this hangs
+    # waits for the trial, or this hangs
+    large.ask("UPDATE manifest_line SET goods = goods WHERE id = 1 RETURNING id")
     out, err = process.communicate(timeout=60)
     assert (
         process.returncode == 2
@@ -513,9 +510,8 @@ def test_functions_that_reach_outside_are_refused(served: Office, tmp_path: Path
         if served.system == "postgresql":
             assert planned.code == 0, "a planner evaluates no volatile function"
         else:
-            refused(
-                planned, "the statement runs", "--trust-function"
-            )  # it may evaluate a deterministic one
+            # it may evaluate a deterministic one
+            refused(planned, "the statement runs", "--trust-function")
         name = "Sail away" if served.system == "postgresql" else "sail_away"
         assert run("weigh", "--sql", sql, "--db", served.url, "--trust-function", name).code == 0
         plain = "SELECT lower(name), coalesce(length_m, 0) FROM vessel WHERE name <> 'GET_LOCK(1)' AND id IN (1, 2)"

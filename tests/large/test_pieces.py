@@ -331,15 +331,21 @@ def test_tables_that_nothing_refers_to_any_more_are_let_go(
                 number, [QuerySeen(text, number * 1000 + n, 7) for n, text in enumerate(texts)]
             )
             writer.request_ended(RequestEnded(number, number * 1000 + 100))
+
+    def living() -> list[object]:
+        return [one for one in gc.get_objects() if type(one) is CaptureTables]
+
+    # Those of other tests are held here, so that none of them goes away while we count.
+    before = living()
     alive = []
 
     def watched() -> Iterator[Request]:
         for request in read(path):
             yield request
-            alive.append(sum(type(one) is CaptureTables for one in gc.get_objects()))
+            alive.append(len(living()) - len(before))
 
     assert len(summarise(watched()).routes) == 100
-    assert max(alive) - min(alive) <= 2
+    assert 1 <= max(alive) <= 3
 
 
 def test_totals_over_all_routes_are_bounded_and_patterns_pass_over_the_rest(

@@ -107,11 +107,8 @@ def test_sarif_fingerprints_survive_edits_and_the_source_of_the_keys_is_told(
     nested = next(one for one in results if one["properties"]["variant"] == "nested to-one")
     told = {one["message"]["text"] for one in nested["relatedLocations"]}
     assert "the keys come from here" in told and any(text.startswith("advice: ") for text in told)
-    levels = {
-        "urgent": "error",
-        "worthwhile": "warning",
-        "minor": "note",
-    }  # which of them, the measured time decides
+    # which of them, the measured time decides
+    levels = {"urgent": "error", "worthwhile": "warning", "minor": "note"}
     assert (
         nested["level"] == levels[nested["properties"]["severity"]]
         and "Suggested fix:" in nested["message"]["text"]
@@ -300,9 +297,8 @@ def test_every_example_for_ci_is_what_its_system_reads() -> None:
              "circleci.yml": "circle-ci", "bitbucket.yml": "bitbucket-pipelines"}  # fmt: skip
     assert {path.name for path in folder.glob("*.yml")} == set(kinds)
     for name, kind in kinds.items():
-        variant = (
-            ["--regex-variant", "nonunicode"] if name == "azure.yml" else []
-        )  # its schema escapes more than it may
+        # its schema escapes more than it may
+        variant = ["--regex-variant", "nonunicode"] if name == "azure.yml" else []
         words = ["--builtin-schema", f"vendor.{kind}", *variant, folder / name]
         done = subprocess.run([CHECKER, *words], capture_output=True, text=True, check=False)
         assert done.returncode == 0, done.stdout + done.stderr

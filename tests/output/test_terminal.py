@@ -38,9 +38,8 @@ def test_nothing_is_wider_than_the_terminal(
     for capture in (pages["grown"], hostile):
         for command, *options in views:
             ran = run(command, capture, *options, env={"COLUMNS": str(width)})
-            told = [
-                line for line in ran.out.splitlines() if not line.startswith("  askless ")
-            ]  # to be copied whole
+            # to be copied whole
+            told = [line for line in ran.out.splitlines() if not line.startswith("  askless ")]
             assert ran.code == 0 and max(map(len, told)) <= width, (command, options)
 
 

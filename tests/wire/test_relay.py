@@ -274,9 +274,8 @@ def test_a_killed_relay_loses_nothing_that_it_has_passed_on(
     ) as client:
         for number in range(50):
             client.execute("SELECT %s + 0", (number,))
-        client.execute(
-            "SELECT 'the last' FROM pg_sleep(0.2)"
-        )  # longer than what gathers is held back
+        # longer than what gathers is held back
+        client.execute("SELECT 'the last' FROM pg_sleep(0.2)")
         process.kill()
         process.communicate()
     (file,) = (tmp_path / "calls").glob("*.jsonl")

@@ -19,9 +19,8 @@ from askless.sources.attribution.route_templates import route_of
 from askless.sources.wire import CompletedQuery
 
 MS = 1_000_000
-Asked = tuple[
-    int, str, float, bool
-]  # connection, text, start in ms, whether a transaction is open after it
+# connection, text, start in ms, whether a transaction is open after it
+Asked = tuple[int, str, float, bool]
 TRACE = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01"
 
 

@@ -217,13 +217,12 @@ class Queries(Event, tag="queries"):
     """Queries of one request, by column. `bytes` counts the values of the result with four bytes of
     length each.
 
-    `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these rows' key-like columns.
-    `parameters`: a value that JSON has no word for is [type, text]. `literals`: if a query's literals are not those
-    of the statement's first execution. `widths`, `error`, `batch` and `plan` are sparse, by
-    position: bytes of each column,
-    the error's text, the number of parameter sets of an executemany, the plan it ran by as the
-    server wrote it. `told` is
-    what else a server's log says of each, by its own names (Rows_examined).
+    `digest` is a checksum of the result's first 32 rows and its row count; `sample` holds these
+    rows' key-like columns. `parameters`: a value that JSON has no word for is [type, text].
+    `literals`: if a query's literals are not those of the statement's first execution. `widths`,
+    `error`, `batch` and `plan` are sparse, by position: bytes of each column, the error's text, the
+    number of parameter sets of an executemany, the plan it ran by as the server wrote it. `told`
+    has the other fields of a server's log, by the server's names (Rows_examined).
     """
 
     request: Whole

@@ -21,23 +21,16 @@ from askless.core.records.traffic import RequestBegan, RequestEnded
 
 _TAG_LEAST = 3  # letters that begin a request's name
 _LETTERS = "bcdfghjkmnpqrstvwxz"  # no vowels: no words
-_UNREADABLE = (
-    msgspec.DecodeError,
-    UnicodeDecodeError,
-    RecursionError,
-)  # what decoding a line may end in
+# what decoding a line may end in
+_UNREADABLE = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)
 # Half of a surrogate pair, which no text may hold: what a program passed on as it got it.
 _HALF = re.compile(
     rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
 )
 
 
-_READERS = (
-    "log",
-    "packets",
-    "relay",
-    "traces",
-)  # recorders that are no part of the program whose queries they record
+# recorders that are no part of the program whose queries they record
+_READERS = ("log", "packets", "relay", "traces")
 
 
 def is_running(pid: int) -> bool:

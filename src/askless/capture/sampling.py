@@ -21,10 +21,8 @@ from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
 _RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 _LOOK_S, _TELL_EVERY, _TELL_S = 1.0, UNTOLD_MOST, 1.0
-_SEGMENTS, _SEGMENT_LEAST = (
-    32,
-    64 * 1024,
-)  # files that a capture of a limited size is made of, and how large each is at least
+# files that a capture of a limited size is made of, and how large each is at least
+_SEGMENTS, _SEGMENT_LEAST = 32, 64 * 1024
 _BY_CHANCE, _QUICK, _STOPPED = Counts(by_chance=1), Counts(quick=1), Counts(stopped=1)
 
 

@@ -252,8 +252,8 @@ def _modules(reports: list[FileReport]) -> list[str]:
 def recording_lines(
     reports: list[FileReport], kinds: dict[str, int], outside: int, taken_ns: int
 ) -> list[str]:
-    """What a recording consists of: requests by kind, queries outside of them, what was watched
-    and what was not.
+    """What a recording consists of: requests by kind, queries outside of them, what was watched and
+    what was not.
 
     `taken_ns` is the time of its requests.
     """

@@ -44,9 +44,8 @@ class Executor(Protocol):
         """
 
 
-_ALONE = ExecutorOptions(
-    workers=1
-)  # a program that uses Ask Less starts no processes that it did not ask for
+# a program that uses Ask Less starts no processes that it did not ask for
+_ALONE = ExecutorOptions(workers=1)
 _wish: ContextVar[ExecutorOptions] = ContextVar("askless_spread", default=_ALONE)
 
 

@@ -61,9 +61,8 @@ class Cluster:
 
     def _client(self, stack: contextlib.ExitStack) -> Any:
         dask = self._dask
-        logging.getLogger("distributed").setLevel(
-            logging.CRITICAL
-        )  # what matters is said in our own words
+        # what matters is said in our own words
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)
         try:
             if self._wish.cluster == LOCAL:
                 return stack.enter_context(dask.Client(stack.enter_context(self._local())))

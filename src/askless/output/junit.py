@@ -12,9 +12,8 @@ from askless.output.text import safe
 from askless.reports import documents
 from askless.reports.documents import Document
 
-_NO_XML = re.compile(
-    "[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]"
-)  # signs that XML 1.0 has no way to write
+# signs that XML 1.0 has no way to write
+_NO_XML = re.compile("[\x00-\x08\x0b\x0c\x0e-\x1f\ud800-\udfff\ufffe\uffff]")
 
 
 def _text(text: str) -> str:

@@ -23,9 +23,8 @@ def write(file: Path, data: bytes) -> None:
     Raises OSError.
     """
     file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-    handle, partial = tempfile.mkstemp(
-        prefix=f".{file.name}.", dir=file.parent
-    )  # mode 0600, and no link is followed
+    # mode 0600, and no link is followed
+    handle, partial = tempfile.mkstemp(prefix=f".{file.name}.", dir=file.parent)
     try:
         with os.fdopen(handle, "wb") as stream:
             stream.write(_digest(data) + data)

@@ -50,10 +50,11 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 %
     interval.
 
-    `variation` is the largest factor by which one of `controls` moved, the routes that ask the same
-    on both sides, without those that moved far more than the others; None without such a route. What is `improved` costs less than before; `regressions` are the keys of new
-    findings on routes that cost more than before. `accepted` counts the findings after the change that the project accepts:
-    they are neither gone, new nor left. `damage` says what of either capture can't be read or was
+    `variation` is the largest factor by which one of `controls` moved: the routes with the same
+    queries on both sides, without those that moved far more than the others; None without such a
+    route. What is `improved` costs less than before; `regressions` are the keys of new findings on
+    routes that cost more than before. `accepted` counts the findings after the change that the
+    project accepts, which are not listed. `damage` says what of either capture can't be read or was
     lost.
     """
 

@@ -94,10 +94,8 @@ def _lumped(summary: Summary) -> list[str]:
     ]
 
 
-_COLLECT_EVERY, _PARSED_MOST = (
-    64,
-    100,
-)  # requests between two looks; parsed statements after which there is garbage
+# requests between two looks; parsed statements after which there is garbage
+_COLLECT_EVERY, _PARSED_MOST = 64, 100
 
 
 class _Job:

@@ -155,9 +155,8 @@ def _spares(case: _Case) -> bool:
 def _batch(case: _Case) -> Advice:
     name = _relation_name(case)
     rows = case.remedy.queries * case.rows_each
-    same = (
-        f"the same {rows:.0f} rows" if rows else "the same rows"
-    )  # how many they were may not have been seen
+    # how many they were may not have been seen
+    same = f"the same {rows:.0f} rows" if rows else "the same rows"
     return Advice(
         title=f"load {name} in one batched query",
         why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not "

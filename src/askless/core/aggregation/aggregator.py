@@ -22,10 +22,8 @@ from askless.core.records.model import CaptureTables, Request, Statement
 from askless.core.settings import Settings
 
 SHAPES_MOST = 5_000  # different shapes of one route; what comes after them is added up together
-SEQUENCES_MOST, SEQUENCES_LEAST = (
-    500,
-    4,
-)  # of statements that are remembered for a route, the last that came
+# of statements that are remembered for a route, the last that came
+SEQUENCES_MOST, SEQUENCES_LEAST = 500, 4
 _SEQUENCES_IN_ALL = 20_000  # and for all routes together, about
 _THRIFTY_FROM = 10_000  # totals from which one execution each is kept,
 _OFTEN, _THRIFTY_MOST = 4, 4  # but of what was asked so often, so many
@@ -175,9 +173,8 @@ class RouteAggregator:
         self.tables: CaptureTables | None = None
         self.by_number: dict[int, ShapeStats] = {}
         self.sequences: dict[tuple[int, ...], StatementSequence] = {}
-        self.settled: set[int] = (
-            set()
-        )  # statement numbers that are noise or have all their examples
+        # statement numbers that are noise or have all their examples
+        self.settled: set[int] = set()
 
     def fold(self) -> None:
         """Add up what has gathered, and resolve what refers to a file's own numbers."""

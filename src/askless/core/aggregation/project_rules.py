@@ -38,10 +38,8 @@ class ProjectRules:
             else None
         )
         self._known: dict[str, str] = {}
-        self._marked: tuple[CaptureTables | None, int] = (
-            None,
-            0,
-        )  # of whose statements so many were looked at
+        # of whose statements so many were looked at
+        self._marked: tuple[CaptureTables | None, int] = (None, 0)
 
     def applied(self, requests: Iterable[Request]) -> Iterator[Request]:
         """The requests, in these terms."""

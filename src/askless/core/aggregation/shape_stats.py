@@ -41,9 +41,8 @@ class Example:
         self.rows = request.rows[i]
         self.path = request.path
         joins = " join " in self.statement.shape.text and self.rows > 1
-        self.sample = (
-            request.samples[i] if joins else None
-        )  # of a join: its rows say what it multiplies
+        # of a join: its rows say what it multiplies
+        self.sample = request.samples[i] if joins else None
 
     @property
     def text(self) -> str:

@@ -56,9 +56,9 @@ class RouteStats:
     compared with those of others; `memory` holds the bytes of requests whose memory is known.
     `more` counts queries beyond the most that were kept of a request. Of some requests `summed_ns`
     is what their queries took, added up, and `overlap_ns` how much of it was at the same time as
-    others of theirs. `left_out` are requests that were not
-    kept; if that was by chance, `total_queries` and `spent_ns` sum up the queries of those that were
-    and their time, next to the sums of their squares.
+    others of theirs. `left_out` are requests that were not kept; if that was by chance,
+    `total_queries` and `spent_ns` sum up the queries of those that were and their time, next to the
+    sums of their squares.
     """
 
     __slots__ = (

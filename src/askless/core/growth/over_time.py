@@ -55,9 +55,8 @@ class _Over:
         self.statement = statement
         self.routes: set[str] = set()
         self.buckets: dict[int, Quantiles] = {}
-        self.counts: Counter[int] = (
-            Counter()
-        )  # executions in each stretch: those included that the kept ones stand for
+        # executions in each stretch: those included that the kept ones stand for
+        self.counts: Counter[int] = Counter()
         self.total_ns = 0
 
 

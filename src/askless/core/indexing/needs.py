@@ -43,13 +43,11 @@ class Need(msgspec.Struct, frozen=True):
     order: tuple[tuple[str, bool], ...]
     group: tuple[str, ...]
     used: frozenset[str] | None
-    either: tuple[
-        tuple[tuple[str, float], ...], ...
-    ]  # of each OR, the column of each side and the share that it keeps
+    # of each OR, the column of each side and the share that it keeps
+    either: tuple[tuple[tuple[str, float], ...], ...]
     share_kept: float  # share of the rows that all conditions keep
-    share: Callable[
-        [tuple[str, ...]], float
-    ]  # of the rows that the conditions on these columns keep
+    # of the rows that the conditions on these columns keep
+    share: Callable[[tuple[str, ...]], float]
 
 
 def needs_of(structure: Structure, schema: Schema, shares: Shares) -> list[Need]:

@@ -56,9 +56,10 @@ _VALUES = re.compile(
     re.IGNORECASE,
 )
 _QUOTED = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`")
+# MySQL's drivers
 _PAIR = re.compile(
     r"^(?P<name>[\w.]*:? ?)\((?P<code>\d+), (?P<quote>['\"])(?P<text>.*)(?P=quote)\)$", re.DOTALL
-)  # MySQL's drivers
+)
 
 
 def failure_of(text: str) -> Failure:

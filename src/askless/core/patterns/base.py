@@ -23,9 +23,8 @@ from askless.core.sql.structure import EVERYTHING, Structure
 EXAMINED_LEAST = 100  # rows that a server reads for a query, to be worth a word,
 EXAMINED_TIMES = 10  # and how many times those that it gives
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
-_MAY_WRITE = re.compile(
-    r"\b(?:insert|update|delete|merge|into)\b"
-)  # a SELECT without these words changes nothing
+# a SELECT without these words changes nothing
+_MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")
 
 
 class Rule(msgspec.Struct, frozen=True):
@@ -156,10 +155,8 @@ class ByTotals:
     """
 
     rule: Rule
-    yields_to: tuple[str, ...] = (
-        "n-plus-one",
-        "already-loaded",
-    )  # patterns that explain a shape better
+    # patterns that explain a shape better
+    yields_to: tuple[str, ...] = ("n-plus-one", "already-loaded")
 
     def look(self, view: RequestView, settings: Settings) -> None:
         """Nothing: totals are enough."""

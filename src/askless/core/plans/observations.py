@@ -27,10 +27,8 @@ MOST_SHARE = 0.5
 # A column with a cast around it, as PostgreSQL writes conditions: (berth_id)::numeric. Text to text
 # costs nothing.
 _CAST = re.compile(r"\((?P<column>\w+)\)::(?P<type>(?!text\b|bpchar\b|character\b)\w[\w ]*)")
-_FOLDING = (
-    "lower",
-    "upper",
-)  # what they give depends on nothing but the value, so that it may be indexed
+# what they give depends on nothing but the value, so that it may be indexed
+_FOLDING = ("lower", "upper")
 _COMMON = frozenset(
     (
         "lower",

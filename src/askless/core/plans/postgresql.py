@@ -169,9 +169,8 @@ def _words(raw: Mapping[str, Any], join: str) -> str:
     words = _BY_STRATEGY.get(
         (words, str(raw.get("Strategy", ""))), str(raw.get("Operation", words))
     )
-    mode = str(
-        raw.get("Partial Mode", "Simple")
-    )  # JSON tells next to the step what the text says before it
+    # JSON tells next to the step what the text says before it
+    mode = str(raw.get("Partial Mode", "Simple"))
     words = (
         (f"{mode} " if mode != "Simple" else "")
         + ("Parallel " if raw.get("Parallel Aware") else "")

@@ -19,9 +19,8 @@ REMOVED_LEAST = 1000  # rows that were read and thrown away, over all loops
 REMOVED_SHARE = 0.9
 INNER_LOOPS_LEAST = 1000  # runs of the inner side of a nested loop
 _ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's rows are at an end
-_ONE_MATCH = re.compile(
-    r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I
-)  # the second side stops at its first row
+# the second side stops at its first row
+_ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)
 _CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
 _EQUAL = re.compile(r"(?<![<>!])=")
 SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, as they are rounded

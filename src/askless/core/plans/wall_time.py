@@ -6,8 +6,7 @@ shares add up:
 
 - below a gather, times of all workers together are divided by their number;
 - a CTE, or a subquery that is run once, hangs below the node that names it, and is run by the node
-that first reads its
-  rows: the time is taken off that one, and off all between.
+  that first reads its rows: the time is taken off that one, and off all between.
 """
 
 from __future__ import annotations

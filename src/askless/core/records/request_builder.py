@@ -78,9 +78,8 @@ class CaptureRequestBuilder:
         self.tables = CaptureTables(tag=tag)
         self.open: dict[int, Request] = {}
         self.query_count = 0
-        self._growing: set[int] = (
-            set()
-        )  # open requests whose columns are their own, to be lengthened in place
+        # open requests whose columns are their own, to be lengthened in place
+        self._growing: set[int] = set()
         self._first: dict[str, int] = {}  # shapes -> their first statements
         self._depths: dict[int, int] = {0: 0}  # of places: how many callers each has
 

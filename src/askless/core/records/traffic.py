@@ -47,8 +47,7 @@ class QuerySeen(msgspec.Struct, frozen=True):
     column over all rows. `batch` is the number of parameter sets of an executemany, `error` the
     text of the error it ended in. `uses` says what the application read. `system` is whose SQL it
     is; '' for the receiver's. `plan` is the plan that it ran by, as the server wrote it.
-    `server_fields` is
-    what else the server said of it, by the server's own names (Rows_examined).
+    `server_fields` has the other fields that the server reports, by its names (Rows_examined).
     """
 
     text: str

@@ -43,16 +43,12 @@ _LITERAL = re.compile(
     r"|\b0[xX][0-9a-fA-F]+",
     re.S,
 )
-_BARE = re.compile(
-    r"(\bidentified\s+by\s+(?:values\s+|password\s+)?)([^\s'\"`;(*]+)", re.I
-)  # Oracle's, without quotes
+# Oracle's, without quotes
+_BARE = re.compile(r"(\bidentified\s+by\s+(?:values\s+|password\s+)?)([^\s'\"`;(*]+)", re.I)
 # A literal that says how to connect: password=tide in it, or a URL with a password.
 _CONNECTS = re.compile(r"passw(?:or)?d\s*=|://[^/@\s:]*:[^/@\s]+@", re.I)
-_HINTS_IN_ROWS = (
-    "passw",
-    "crypt",
-    "://",
-)  # without one of these no literal of such a statement is looked at
+# without one of these no literal of such a statement is looked at
+_HINTS_IN_ROWS = ("passw", "crypt", "://")
 _BEHIND = 40  # characters before a literal that say what it is for
 # The literals right after these belong to them, whatever the statement does.
 _CALL = re.compile(r"\b(?:old_)?password\s*\(\s*\Z|\bidentified\s+by\s*\Z|\bcrypt\s*\(\s*\Z", re.I)

@@ -91,18 +91,17 @@ BY_DUPLICATE = Upsert(
 
 
 class System(msgspec.Struct, frozen=True, kw_only=True):
-    """One system. `dialect` is what the parser calls it; `driver` the package that connects, and
-    the extra that brings it.
-    `is_file`: a database is a file. `aliases` are other names for it in URLs.
+    """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the
+    extra that brings it. `is_file`: a database is a file. `aliases` are other names for it in URLs.
 
-    `noise` and `catalogs` are regular expressions, next to those that hold for all systems: the beginning of a shape that no
-    application's author wrote, and what is after FROM or JOIN where a table of the system's own is
-    read. `quote` is the mark around names; with
-    `folds_names` an unquoted name loses its capitals. `reads_in_turn`: a plan lists the reads of a join one after the
-    other instead of nesting them; `joins_in_batches`: an inner side is read for each batch of rows,
-    not for each row.
-    `number_hides_text`: a text column that is compared with a number is converted row by row, past its indexes.
-    `typed_values`: the driver takes dates, decimals and lists as such, so that values need not be sent as texts.
+    `noise` and `catalogs` are regular expressions, next to those that hold for all systems: the
+    beginning of a shape that no application's author wrote, and what is after FROM or JOIN where a
+    table of the system's own is read. `quote` is the mark around names; with `folds_names` an
+    unquoted name loses its capitals. `reads_in_turn`: a plan lists the reads of a join one after
+    the other instead of nesting them; `joins_in_batches`: an inner side is read for each batch of
+    rows, not for each row. `number_hides_text`: a text column that is compared with a number is
+    converted row by row, past its indexes. `typed_values`: the driver takes dates, decimals and
+    lists as such, so that values need not be sent as texts.
     """
 
     name: str

@@ -123,9 +123,8 @@ class PostgreSQL:
         )
         connection.info[LIMITS], connection.info[_WRITES] = limits, write
         if not write:
-            connection.exec_driver_sql(
-                "SELECT 1"
-            )  # after its first query, a transaction can't be made to write again
+            # after its first query, a transaction can't be made to write again
+            connection.exec_driver_sql("SELECT 1")
 
     def _version(self, connection: Connection) -> int:
         return int(connection.exec_driver_sql("SHOW server_version_num").scalar_one())

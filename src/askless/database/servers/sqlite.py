@@ -293,9 +293,8 @@ class Sqlite:
 
     def allow_copies(self, connection: Connection) -> None:
         """A read-only file may have temporary tables next to it."""
-        connection.exec_driver_sql(
-            "PRAGMA query_only = OFF"
-        )  # the file itself was opened for reading
+        # the file itself was opened for reading
+        connection.exec_driver_sql("PRAGMA query_only = OFF")
 
     def live_name(self, connection: Connection, table: str) -> str:
         """In the schema of the file."""

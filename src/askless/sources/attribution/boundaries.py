@@ -21,10 +21,8 @@ from askless.sources.attribution.options import PAUSE_MS
 from askless.sources.attribution.request_facts import RequestAttribution, RequestHints
 from askless.sources.wire import CompletedQuery, Facts
 
-_DECIDE_QUERIES, _DECIDE_NS = (
-    2000,
-    5_000_000_000,
-)  # what is waited for before it is decided what a request is
+# what is waited for before it is decided what a request is
+_DECIDE_QUERIES, _DECIDE_NS = 2000, 5_000_000_000
 _SHORT_LIVED_NS = 10_000_000_000
 _CONNECTIONS_LEAST = 3
 # a request that is known from a trace has ended when nothing of it came for so long
@@ -349,9 +347,8 @@ class WindowGrouper:
         """A request is over."""
         self._waiting.sort(key=lambda waiting: waiting[1].start_ns)
         rest = []
-        inside: set[int] = (
-            set()
-        )  # connections in a transaction of the window's: what ends it belongs to it, too
+        # connections in a transaction of the window's: what ends it belongs to it, too
+        inside: set[int] = set()
         self._numbers += 1
         self._grouping.begin(self._numbers, window.route, window.start_ns, warm_up=window.warm_up)
         for number, query, goes_on in self._waiting:

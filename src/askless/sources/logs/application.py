@@ -30,9 +30,8 @@ from askless.sources.logs.long_text import Cuts, LongText
 _COLOURS = re.compile(r"\x1b\[[0-9;]*[A-Za-z]")
 _UNMATCHED_LEAST = 1_000  # lines without one that fits
 _WAITING_MOST = 64  # statements of which lines of others may still tell more
-_WRITTEN = re.compile(
-    rf"(?<!['\"]){TIME}"
-)  # a line of its own: a time that is not a literal of a statement's
+# a line of its own: a time that is not a literal of a statement's
+_WRITTEN = re.compile(rf"(?<!['\"]){TIME}")
 _WRITTEN_MOST = 60  # characters in which it is
 # How the next line of a statement begins, and how one ends that goes on.
 _GOES_ON = re.compile(
@@ -51,13 +50,8 @@ _VERB = re.compile(
 )
 
 
-_OF_A_LINE = (
-    "value",
-    "bound",
-    "failed",
-    "session",
-    "request",
-)  # what a line that follows says that is not the statement's
+# what a line that follows says that is not the statement's
+_OF_A_LINE = ("value", "bound", "failed", "session", "request")
 
 
 class _Statement:

@@ -271,10 +271,8 @@ class Records:
             )
             logged.awaits = ""
         else:
-            begun, session.begun = (
-                session.begun,
-                None,
-            )  # log_statement logged it: its plan comes before its duration
+            # log_statement logged it: its plan comes before its duration
+            begun, session.begun = session.begun, None
             self._over(session)
             session.begun, session.planned = begun, _LoggedPlan(record, took_ms, plan)
 

@@ -121,9 +121,8 @@ def _second_ns(text: str, zone: str) -> int:
     if re.fullmatch(r"[+-]\d\d(?::?\d\d)?", zone):
         aware = datetime.fromisoformat(text + (zone + ":00" if len(zone) == 3 else zone))
         return int(aware.timestamp()) * 1_000_000_000
-    return (
-        int(moment.timestamp()) * 1_000_000_000
-    )  # the zone of this machine: see `is_unknown_zone`
+    # the zone of this machine: see `is_unknown_zone`
+    return int(moment.timestamp()) * 1_000_000_000
 
 
 def is_unknown_zone(text: str) -> bool:

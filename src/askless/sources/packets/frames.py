@@ -39,11 +39,8 @@ class _TooLarge(Exception):
     """More is to be read at once than any packet has."""
 
 
-_HEADER_BYTES = (
-    8,
-    16,
-    24,
-)  # of a block of pcapng, of a record of pcap and of its modified form: a file may end before one
+# of a block of pcapng, of a record of pcap and of its modified form: a file may end before one
+_HEADER_BYTES = (8, 16, 24)
 
 
 class _Bounded:
@@ -178,9 +175,8 @@ def _segment(dpkt: Any, packet: Any, at_ns: int) -> Segment | None:
     if not isinstance(tcp, dpkt.tcp.TCP):
         return None
     data = bytes(tcp.data)
-    length = (
-        whole - tcp.off * 4 if whole else len(data)
-    )  # a network card that cuts packets itself leaves the length out
+    # a network card that cuts packets itself leaves the length out
+    length = whole - tcp.off * 4 if whole else len(data)
     data = data[:length]
     return Segment(
         (hosts[0], tcp.sport),

@@ -300,9 +300,8 @@ class PendingConnection:
         assert settings.far is not None
         self.opening.state = "waiting"
         try:
-            layer = _TargetLookup(
-                self.owner.loop.create_future()
-            )  # what fails must not end the pair: the client is reported first
+            # what fails must not end the pair: the client is reported first
+            layer = _TargetLookup(self.owner.loop.create_future())
             host = settings.to.host
             encrypted = await self.owner.loop.start_tls(
                 self.far, layer, settings.far, server_hostname=host

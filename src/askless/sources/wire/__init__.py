@@ -23,9 +23,8 @@ REGISTRY = {
     "mariadb": "askless.sources.wire.mysql",
 }
 
-Facts = dict[
-    str, Any
-]  # what an opening found out that the session must know; plain values, to be sent anywhere
+# what an opening found out that the session must know; plain values, to be sent anywhere
+Facts = dict[str, Any]
 
 
 class Unreadable(Exception):
@@ -76,9 +75,8 @@ class Opening(Protocol):
     why: str
     facts: Facts
     rest: bytes
-    early: tuple[
-        bytes, bytes
-    ]  # once open: what came after the beginning from the client and from the server
+    # once open: what came after the beginning from the client and from the server
+    early: tuple[bytes, bytes]
 
     def client(self, data: bytes) -> Step:
         """Bytes came from the client."""
@@ -126,9 +124,8 @@ class Wire(Protocol):
     client_first: bool  # whether the client speaks first
     # the request for TLS to a server, which answers S; b"" where it is asked for otherwise
     tls_request: bytes
-    variables: Mapping[
-        str, str
-    ]  # environment variables by which clients find a server: "host", "port" -> name
+    # environment variables by which clients find a server: "host", "port" -> name
+    variables: Mapping[str, str]
 
     def opening(self, tls: bool = False, watching: bool = False, far_tls: bool = False) -> Opening:
         """The beginning of a connection. `tls`: it is served to clients; `far_tls`: wanted towards

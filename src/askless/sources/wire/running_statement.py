@@ -10,8 +10,8 @@ from askless.core.sql.slots import Value
 
 
 class RunningStatement:
-    """A running statement, with the results it has returned so far. `spent_ns` grows with each part of
-    its rows; `crc` is the checksum of the rows in `sample`, which are the first ones; `many`:
+    """A running statement, with the results it has returned so far. `spent_ns` grows with each part
+    of its rows; `crc` is the checksum of the rows in `sample`, which are the first ones; `many`:
     parameter sets that came in one piece.
     """
 

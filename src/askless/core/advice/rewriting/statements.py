@@ -271,9 +271,8 @@ def _under(aggregate: Any, condition: exp.EQ) -> Any:
         inner.set("expressions", [chosen])
         return aggregate
     counts_rows = inner is None or isinstance(inner, exp.Star) or slot_in(inner) is not None
-    value = (
-        condition.this.copy() if counts_rows else inner.copy()
-    )  # the key itself: it is there where it is equal
+    # the key itself: it is there where it is equal
+    value = condition.this.copy() if counts_rows else inner.copy()
     aggregate.set("this", exp.Case(ifs=[exp.If(this=condition, true=value)]))
     return aggregate
 

@@ -8,9 +8,8 @@ removes its own.
 
 Form: slots of SLOT bytes (SLOTS, or fewer where the capture's size is limited), each one of
 
-- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a statement, a
-line and nothing else
-  that has been there before;
+- BRIEF: numbers by the form `_BRIEF` and the parameters as `marshal` writes them: a query whose
+  statement and line have been there before, and that has nothing else to tell;
 - WHOLE: everything as `marshal` writes it: a request, or a query that is new or has more to tell.
 
 Behind the ring stand lines of JSON: texts, places and what ORMs said, which slots refer to by
@@ -32,10 +31,8 @@ BRIEF, WHOLE = b"\x01", b"\x02"
 TEXT_MAX = 200  # characters of a text that is in its slot the first time
 TEXTS_MAX = 20_000  # texts that are remembered
 TOLD_MOST_BYTES = 4 * 1024**2  # of lines after the ring; then they begin again
-_SHARE, _SLOTS_LEAST = (
-    32,
-    64,
-)  # of a capture's size for the ring, and as much again for the lines after it
+# of a capture's size for the ring, and as much again for the lines after it
+_SHARE, _SLOTS_LEAST = 32, 64
 # kind, load, request, text, place, connection x 2 + inside, start, duration, rows, thread
 _BRIEF = Struct("<cxHIIIIqqqQ")
 _LOADS_MOST = 60_000  # that may be said: their number has two bytes
@@ -106,15 +103,8 @@ class CrashBuffer:
             self._open()
         if self.ring is not None:
             try:
-                fields = (
-                    0,
-                    request.ident,
-                    request.kind,
-                    request.route,
-                    request.path,
-                    request.start_ns,
-                )
-                self._put(fields + (request.warm_up,))
+                begun = request.ident, request.kind, request.route, request.path, request.start_ns
+                self._put((0,) + begun + (request.warm_up,))
             except Exception:
                 pass
 
@@ -129,22 +119,8 @@ class CrashBuffer:
             if ring is None:
                 return
         try:
-            (
-                text,
-                parameters,
-                start,
-                duration,
-                rows,
-                place,
-                _,
-                connection,
-                inside,
-                _,
-                load,
-                thread,
-                error,
-                batch,
-            ) = record
+            (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
+             error, batch) = record  # fmt: skip
             number = self.texts.get(text)
             line = self.places.get(place)
             if load is not None and type(load[0]) is tuple:
@@ -177,22 +153,8 @@ class CrashBuffer:
                 pass
 
     def _put_query(self, request, record, number, line):
-        (
-            text,
-            parameters,
-            start,
-            duration,
-            rows,
-            place,
-            _,
-            connection,
-            inside,
-            _,
-            load,
-            thread,
-            error,
-            batch,
-        ) = record
+        (text, parameters, start, duration, rows, place, _, connection, inside, _, load, thread,
+         error, batch) = record  # fmt: skip
         system = self.connections.get(connection, "")
         if line is None:
             line = self.places.get(place)

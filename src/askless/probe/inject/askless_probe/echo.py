@@ -90,9 +90,8 @@ class Echo:
         self.colour = mode == "colour"
         self.width = 100
         try:
-            self.width = (
-                os.get_terminal_size(2).columns or self.width
-            )  # a terminal that no one sized says 0
+            # a terminal that no one sized says 0
+            self.width = os.get_terminal_size(2).columns or self.width
         except OSError:
             pass
         if sys.flags.interactive:

@@ -16,13 +16,10 @@ from .stack import built
 
 SAMPLE_ROWS = 32  # rows of a result that are looked at closely
 PENDING_MAX = 64  # records that may wait in one request before they are written
-ENDED = -(
-    1 << 62
-)  # `flushed_ns` of a request that has ended: anyone who adds to it then comes by `full`
-TELL_NS, TELL_MOST = (
-    1_000_000_000,
-    100,
-)  # how often what is omitted is reported: what a killed program does not tell is less
+# `flushed_ns` of a request that has ended: anyone who adds to it then comes by `full`
+ENDED = -(1 << 62)
+# how often what is omitted is reported: what a killed program does not tell is less
+TELL_NS, TELL_MOST = 1_000_000_000, 100
 FLUSH_NS = 250_000_000  # and how long the records of an open request may wait while queries go on
 
 current = ContextVar("askless_request", default=None)

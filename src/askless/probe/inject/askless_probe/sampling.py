@@ -19,10 +19,8 @@ RETRY_NS = 10_000_000_000  # after which a disk that was full is tried again
 HELD_MOST = 20_000  # queries that wait in a request that may yet be a quick one
 ROUTES_MOST = 2_000  # routes that are counted apart between two times of telling
 OTHERS = "(other routes)"
-SEGMENTS, SEGMENT_LEAST = (
-    32,
-    64 * 1024,
-)  # files that a capture of a limited size is made of, and how large each is at least
+# files that a capture of a limited size is made of, and how large each is at least
+SEGMENTS, SEGMENT_LEAST = 32, 64 * 1024
 FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EFBIG)
 BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is omitted: also the order of their counts
 _BITS = 0xFFFFFFFFFFFFFFFF
@@ -52,12 +50,8 @@ class Sampler:
         # database]
         self.routes = {}
         self.untold = 0  # requests in them
-        self.dropped = [
-            0,
-            0,
-            0,
-            0,
-        ]  # files, requests, queries, bytes that this process has removed so far
+        # files, requests, queries, bytes that this process has removed so far
+        self.dropped = [0, 0, 0, 0]
 
     def wishes(self):
         """What the capture's first line says of it."""

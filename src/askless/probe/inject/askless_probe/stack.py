@@ -54,9 +54,8 @@ LAYERS = tuple(
     )
 ) + ("peewee.py", "greenlet.py", "six.py", "decorator.py")  # fmt: skip
 _NEAR = 40  # frames of libraries between a query's building and the program's line
-built = ContextVar(
-    "askless_built", default=None
-)  # where the query that is about to be sent was built, if an ORM tells
+# where the query that is about to be sent was built, if an ORM tells
+built = ContextVar("askless_built", default=None)
 _built = built.get
 lent = {}  # thread id -> place, if a thread works for code that waits in another one
 

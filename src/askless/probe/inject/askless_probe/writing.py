@@ -23,10 +23,8 @@ from .recorder import connections
 # statement texts remembered; beyond that the memory is cleared and texts are stored again
 TEXTS_MAX = 20000
 SAMPLED_COLUMNS_MAX = 12
-WIDTHS_FIRST, WIDTHS_EVERY = (
-    4,
-    64,
-)  # which executions of a statement get their column widths measured
+# which executions of a statement get their column widths measured
+WIDTHS_FIRST, WIDTHS_EVERY = 4, 64
 DESERTED = 10_000  # steps in the queue that show that anyone who was to write them will not
 SETTLE_S = 1.0  # how long an ending process waits for a thread that is writing
 _started = itemgetter(START_NS)
@@ -73,9 +71,8 @@ class Writer(CaptureFile):
     """
 
     def __init__(self, folder):
-        self.folder = (
-            os.path.abspath(folder) if folder else ""
-        )  # without one nothing is written, only passed to `tap`
+        # without one nothing is written, only passed to `tap`
+        self.folder = os.path.abspath(folder) if folder else ""
         self.tap = None
         self.clock_ns = perf_counter_ns()
         self.encode = None
@@ -107,9 +104,8 @@ class Writer(CaptureFile):
         self.by_parts = {}
         # statement id from which on they are remembered, if that is not written yet
         self.forgotten = 0
-        self.picks = [
-            None
-        ]  # statement id -> function that picks the sampled columns of a row, once known
+        # statement id -> function that picks the sampled columns of a row, once known
+        self.picks = [None]
         self.executions = [0]
         self.described = set()  # texts whose columns are known
         self.places = {(): 0}

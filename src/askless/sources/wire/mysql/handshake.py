@@ -176,13 +176,11 @@ class Opening:
         try:
             if payload[0] != 10:
                 raise ValueError
-            at = (
-                payload.index(0, 1) + 1 + 4 + 8 + 1
-            )  # version, thread, the first half of the salt, a zero
+            # version, thread, the first half of the salt, a zero
+            at = payload.index(0, 1) + 1 + 4 + 8 + 1
             low, high = packets.two(payload, at), packets.two(payload, at + 5)
-            own = (
-                packets.four(payload, at + 14) if not low & 1 else 0
-            )  # MariaDB's, if the oldest bit is not set
+            # MariaDB's, if the oldest bit is not set
+            own = packets.four(payload, at + 14) if not low & 1 else 0
         except (error, ValueError, IndexError):
             self._pass("the server does not use the MySQL protocol")
             return payload

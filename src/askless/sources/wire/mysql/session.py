@@ -81,9 +81,8 @@ class Session:
         self.inside = False
         self.nameless = 0
         self._can = int(facts.get("capabilities", 0))
-        self._guessing = (
-            "capabilities" not in facts
-        )  # whether definitions end with a packet of their own: not yet known
+        # whether definitions end with a packet of their own: not yet known
+        self._guessing = "capabilities" not in facts
         self._system = "mariadb" if "mariadb" in str(facts.get("version", "")).lower() else "mysql"
         self._prepared: dict[int, Prepared] = {}
         self._commands: deque[Command] = deque()

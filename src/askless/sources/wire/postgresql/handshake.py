@@ -12,10 +12,8 @@ _INT = Struct(">i")
 _TWO = Struct(">ii")
 TLS, GSS, CANCEL = 80877103, 80877104, 80877102
 TLS_REQUEST = _TWO.pack(8, TLS)
-_BEFORE, _BEFORE_MOST = (
-    b"RENv",
-    1 << 20,
-)  # what a server says before it lets a client in, and how long that may be
+# what a server says before it lets a client in, and how long that may be
+_BEFORE, _BEFORE_MOST = b"RENv", 1 << 20
 _SASL = 10  # of an authentication request: what follows are the names of mechanisms
 # of a mechanism that binds the password to the certificate of the very connection
 _BINDING = b"-PLUS"

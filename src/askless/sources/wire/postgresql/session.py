@@ -29,9 +29,8 @@ from askless.sources.wire.value_capture import RowSample, statement_text
 
 _LENGTH = Struct(">i").unpack_from
 _SHORT = Struct(">H").unpack_from
-_COLUMN = Struct(
-    ">IhIhih"
-)  # of a RowDescription, after the name: table, number, type, size, modifier, format
+# of a RowDescription, after the name: table, number, type, size, modifier, format
+_COLUMN = Struct(">IhIhih")
 _MOST_BYTES = 1 << 30  # of one message: the server's own limit
 _FROM_CLIENT = frozenset(b"BCDEFHPQSXcdfp")
 _FROM_SERVER = frozenset(b"123ACDEGHIKNRSTVWZcdnstv")

@@ -36,8 +36,7 @@ def install(module):
         try:
             return await plain(self, run, *args, **kwargs)
         finally:
-            recorder.pending.set(
-                said[0]
-            )  # where this step (making a cursor, say) was not the query itself
+            # where this step (making a cursor, say) was not the query itself
+            recorder.pending.set(said[0])
 
     module.Connection._execute = execute

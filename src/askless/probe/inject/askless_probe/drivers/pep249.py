@@ -135,9 +135,8 @@ class _Connector(TransactionTrackingDriver):
         return connection.__repr__.__self__ if isinstance(connection, ProxyType) else connection
 
     def in_transaction(self, connection):
-        return bool(
-            getattr(connection, "in_transaction", False)
-        )  # by the status that each answer brings along
+        # by the status that each answer brings along
+        return bool(getattr(connection, "in_transaction", False))
 
 
 def install_connector(module):

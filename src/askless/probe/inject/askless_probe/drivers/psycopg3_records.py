@@ -77,9 +77,8 @@ def executed(driver, cursor, connection, query, params, start, end, idle, frame)
     result = cursor.pgresult
     rows = cursor.rowcount
     names = None
-    fields = (
-        result.nfields if result is not None else rows < 0
-    )  # in a pipeline there is no result yet
+    # in a pipeline there is no result yet
+    fields = result.nfields if result is not None else rows < 0
     if fields and result is not None and text not in recorder.writer.described:
         names = dbapi.names_of(cursor)
     request = _current() or recorder.outside or recorder.current_request()

@@ -21,9 +21,8 @@ def _column_of(cls, name):
     for field in cls._meta.get_fields():
         if getattr(field, "get_accessor_name", lambda: field.name)() == name:
             return ""
-    return (
-        None if hasattr(cls, name) else ""
-    )  # an object's own may be a relation that was loaded under another name
+    # an object's own may be a relation that was loaded under another name
+    return None if hasattr(cls, name) else ""
 
 
 def install_tracking(module):

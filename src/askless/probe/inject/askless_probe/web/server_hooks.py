@@ -7,10 +7,8 @@ from functools import wraps
 from .. import recorder
 from . import routes
 
-INSIDE = (
-    "block",
-    "http",
-)  # where requests of one connection follow one another, the one before is not a part of this one
+# where requests of one connection follow one another, the one before is not a part of this one
+INSIDE = ("block", "http")
 
 
 def replace_application(owner, function, place, name, recorded):
