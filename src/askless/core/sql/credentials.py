@@ -1,7 +1,7 @@
 """Statements that carry a password or a key: they are recorded without it.
 
-The recorder inside of programs has a copy, as it imports nothing of ours; a test holds the two
-against each other.
+The recorder inside of programs imports nothing of ours: its module is a link to this file, which
+therefore needs Python 3.9 and the standard library alone.
 """
 
 from __future__ import annotations

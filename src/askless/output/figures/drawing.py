@@ -8,7 +8,6 @@ from askless.output.text import one_line
 
 DATABASE, APPLICATION, SPAN, NOISE = "#3b6ea5", "#c9d6e2", "#a9c3dc", "#9aa4ad"
 FASTER, SLOWER, SAME = "#2e7d4f", "#b3392f", "#6b7680"
-FIT = "#c05020"
 INK, SOFT = "#1c2630", "#5b6671"
 
 

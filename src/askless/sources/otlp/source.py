@@ -23,8 +23,6 @@ if TYPE_CHECKING:
 
     from askless.sources import Reporter
 
-_OFF = "off"
-
 
 class Otlp:
     """See the module."""
