@@ -10,8 +10,9 @@ SQLAlchemy, SQLModel, Django and Peewee. Each runs as it is, recorded; every edi
 findings` lists with code is put to its page, and it runs again, recorded and not. Times are
 compared as shares of the page's, as recording takes some. Printed: problems that were seen and
 missed, false findings, edits taken, those that raised, changed what the page gives, made it ask
-more, left their finding or brought a new one; and for how many the time saved is within 30 % of
-what was said, of those that should save a millisecond. Exit code 1 where an edit did harm.
+more, left their finding or brought a new one. Then what was predicted beside what came: queries and
+bytes of a request, and, of edits that should save a millisecond, the share of its time; `--verbose`
+prints them for each edit. Exit code 1 where an edit did harm, or a document says what can't be.
 """
 
 from __future__ import annotations
@@ -31,6 +32,7 @@ from typing import Any
 ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 from tests import servers  # noqa: E402
+from tests.possible import impossible  # noqa: E402
 
 APPLICATIONS = {
     "sqlalchemy": ("alchemy.py", {}),
@@ -89,10 +91,19 @@ class Bench:
             raise SystemExit(f"{self.name} on {self.system}: {done.stderr[-3000:]}")
         if not recorded:
             return json.loads(gave.read_text()), {}
-        report = [sys.executable, "-m", "askless", "findings", str(capture), "--json"]
-        return json.loads(gave.read_text()), json.loads(
-            subprocess.run(report, capture_output=True, check=True).stdout
-        )
+        documents = [
+            json.loads(
+                subprocess.run(
+                    [sys.executable, "-m", "askless", command, str(capture), "--json"],
+                    capture_output=True,
+                    check=True,
+                ).stdout
+            )
+            for command in ("findings", "requests")
+        ]
+        document = documents[0]
+        document["asked"] = {route["route"]: route for route in documents[1]["routes"]}
+        return json.loads(gave.read_text()), document
 
 
 def url_of(system: str, folder: Path, stack: ExitStack) -> str:
@@ -147,7 +158,7 @@ def measure(bench: Bench, verbose: bool) -> dict[str, float]:
     plain, _ = bench.run({}, False)
     edits = edits_of(document)
     codes = {page: edit["code"] for page, edit in edits.items()}
-    after, left = bench.run(codes, True)
+    after, remaining = bench.run(codes, True)
     quick, _ = bench.run(codes, False)
     count: dict[str, float] = dict.fromkeys(
         (
@@ -161,11 +172,19 @@ def measure(bench: Bench, verbose: bool) -> dict[str, float]:
             "asks_more",
             "left",
             "new",
-            "worth",
-            "within",
+            "impossible",
+            "queries_exact",
+            "bytes_predicted",
+            "bytes_within",
+            "time_predicted",
+            "time_within",
         ),
         0,
     )
+    for one in (document, remaining):
+        for fault in impossible(one):
+            count["impossible"] += 1
+            print(f"      IMPOSSIBLE {fault}")
     for page, label in plain["labels"].items():
         found = {finding["pattern"] for finding in of_page(document, page)}
         wanted = set(label.split())
@@ -177,7 +196,9 @@ def measure(bench: Bench, verbose: bool) -> dict[str, float]:
             f"false {name}" for name in found if not label
         ]
         if page in codes:
-            notes += _judge(count, page, edits[page], (gave, plain, document), (after, quick, left))
+            notes += _judge(
+                count, page, edits[page], (gave, plain, document), (after, quick, remaining)
+            )
         if verbose and (notes or page in codes):
             print(f"      {page}: {codes.get(page, '')} {'; '.join(notes)}")
     return count
@@ -195,27 +216,34 @@ def _judge(
         count["changed"] += 1
         notes.append("CHANGED what the page gives")
     mended = set(edit["findings"])
-    now = of_page(after[2], page)
+    left = of_page(after[2], page)
     known = {(f["pattern"], f["shape"]) for f in of_page(before[2], page)}
-    still = [f for f in now if f["key"] in mended]
+    still = [f for f in left if f["key"] in mended]
     fresh = [
-        f for f in now if (f["pattern"], f["shape"]) not in known and f["pattern"] != "over-wide"
+        f for f in left if (f["pattern"], f["shape"]) not in known and f["pattern"] != "over-wide"
     ]
-    count["remaining"] += bool(still)
+    count["left"] += bool(still)
     count["new"] += bool(fresh)
     notes += [f"LEFT {f['title']}" for f in still] + [f"NEW {f['title']}" for f in fresh]
-    queries = {e["routes"][0]: e["queries"] for e in after[2]["edits"]}.get(
-        page, edit["queries_after"]
-    )
-    if queries > edit["queries"]:
+    was, now = before[2]["asked"][page], after[2]["asked"][page]
+    if now["queries"] > was["queries"]:
         count["asks_more"] += 1
         notes.append("ASKS MORE")
+    expected = edit["queries_after"] - edit["queries"] + was["queries"]
+    count["queries_exact"] += abs(expected - now["queries"]) < 0.5
+    notes.append(f"queries {was['queries']:.0f}, said {expected:.0f}, now {now['queries']:.0f}")
+    fewer = sum(one["cost"]["bytes"] for one in of_page(before[2], page) if one["key"] in mended)
+    if fewer:
+        gone = was["bytes"] - now["bytes"]
+        count["bytes_predicted"] += 1
+        count["bytes_within"] += abs(gone - fewer) <= 0.3 * max(gone, fewer)
+        notes.append(f"said {fewer:.0f} of {was['bytes']:.0f} bytes, saved {gone:.0f}")
     took_ms = before[1]["took"][page]
     said = edit["saving_ms"] / edit["request_ms"] if edit["request_ms"] else 0.0
     gained = 1 - after[1]["took"][page] / took_ms
     if said * took_ms >= WORTH_MS:
-        count["worth"] += 1
-        count["within"] += abs(gained - said) <= 0.3 * max(said, gained)
+        count["time_predicted"] += 1
+        count["time_within"] += abs(gained - said) <= 0.3 * max(said, gained)
     notes.append(f"said {said:.0%} of the page's time, gained {gained:.0%} of {took_ms:.1f} ms")
     return notes
 
@@ -235,6 +263,7 @@ def main() -> int:
         numbers = ", ".join(f"{value:.0f} {key.replace('_', ' ')}" for key, value in count.items())
         print(f"{bench.name} on {bench.system}: {numbers}")
         harm += count["false"] + count["raised"] + count["changed"] + count["asks_more"]
+        harm += count["impossible"]
     return int(harm > 0)
 
 

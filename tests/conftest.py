@@ -25,6 +25,7 @@ from hypothesis import settings
 import askless
 from askless.cli.main import main
 from tests import servers
+from tests.possible import impossible
 
 ASKLESS = [sys.executable, "-m", "askless"]
 # A change must not fail in CI for what it did not touch: there the same examples are tried each
@@ -117,6 +118,8 @@ def run(*words: object, cwd: Path | None = None, env: dict[str, str] | None = No
             code = main([str(word) for word in words])
         except SystemExit as end:
             code = int(end.code or 0)
+    if words[:1] == ("findings",) and "--json" in words and code in (0, 1):
+        assert impossible(json.loads(out.buffer.getvalue())) == []
     return Ran(code, *(stream.buffer.getvalue().decode() for stream in (out, err)))
 
 

@@ -451,6 +451,7 @@ def test_what_django_reads_for_the_application_is_read(tmp_path: Path) -> None:
     )
     unread = {route for route in flagged if "unused-load" in {one for one, _ in flagged[route]}}
     assert unread == {"unread", "unread_joined", "unread_through_a_manager"}
+    assert ("over-wide", "one-column") in flagged["unread"], "a prefetch reads keys for itself"
     discarded = {
         route for route in flagged if "discarded-rows" in {one for one, _ in flagged[route]}
     }

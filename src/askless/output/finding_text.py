@@ -10,6 +10,7 @@ from askless.core.formatting import location_text, number, plural, size
 from askless.output.text import in_middle, milliseconds, percent, safe, short_path
 from askless.reports import documents
 
+UNLIKE = 2  # times as many queries as another request: no median stands for both
 PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
 
 
@@ -47,10 +48,25 @@ def gain(edit: Edit, mended: Sequence[Finding]) -> str:
     """What an edit saves on its first route, in a line."""
     if edit.saving_ms:
         saves = f"saves about {milliseconds(edit.saving_ms)} of {milliseconds(edit.request_ms)} ms"
-        return (
-            f"{plural(edit.queries, 'query')} per request → {number(edit.queries_after)}, {saves}"
-        )
+        return f"{_queries(edit)}, {saves}"
     return saving(mended[0]) if mended else ""
+
+
+def _queries(edit: Edit) -> str:
+    """The queries before and after: as a range where the requests are not alike."""
+    where = ""
+    if edit.requests < edit.requests_in_route:
+        where = f" in {edit.requests:,} of {plural(edit.requests_in_route, 'request')}"
+    if edit.queries_most > UNLIKE * edit.queries_least:
+        least, most = number(edit.queries_least), plural(edit.queries_most, "query")
+        after = " to ".join(
+            dict.fromkeys(
+                number(count) for count in (edit.queries_least_after, edit.queries_most_after)
+            )
+        )
+        return f"{least} to {most} per request → {after}{where}"
+    before = plural(edit.queries, "query")
+    return f"{before} per request → {number(edit.queries_after)}{where}"
 
 
 def saving(finding: Finding) -> str:

@@ -143,6 +143,12 @@ def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:
     return None
 
 
+def comes_with_parents(remedy: Batch, first: Advice) -> bool:
+    """Whether the first advice brings what the lookups ask with the query for their parents."""
+    case_counts = remedy.variant is Variant.COUNT or remedy.only_counted
+    return remedy.variant is Variant.SAME_ROW or (case_counts and bool(first.code))
+
+
 def _spares(case: _Case) -> bool:
     """Whether an eager load of the relation would spare the lookups, as they are asked."""
     load, words, structure = case.load, words_of(case.load), case.remedy.structure

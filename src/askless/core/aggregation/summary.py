@@ -122,9 +122,11 @@ class RouteStats:
         """
         return self.durations.median / 1e6 + self.queries.median * network_latency_ms
 
-    def most_saved_ms(self, queries_left: float, network_latency_ms: float) -> float:
-        """The most that a request can be spared: each query that it still asks takes as long as the
-        quickest at least.
+    def most_saved_ms(
+        self, queries_left: float, network_latency_ms: float, request_ms: float | None = None
+    ) -> float:
+        """The most that a request (of `request_ms`, else the median one) can be spared: each query
+        that it still asks takes as long as the quickest at least.
 
         Medians of single queries may add up to more than the median request, on a busy machine
         above all.
@@ -133,9 +135,10 @@ class RouteStats:
         if self._quickest[0] != known_for:
             quickest_ns = min((stats.query_ns for stats in self.shapes.values()), default=0.0)
             self._quickest = known_for, quickest_ns / 1e6
+        if request_ms is None:
+            request_ms = self.request_ms(network_latency_ms)
         return max(
-            self.request_ms(network_latency_ms)
-            - queries_left * (self._quickest[1] + network_latency_ms),
+            request_ms - queries_left * (self._quickest[1] + network_latency_ms),
             0.0,
         )
 

@@ -8,14 +8,19 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
-from askless.core.advice.eager_loading import hanging
+from askless.core.advice.eager_loading import comes_with_parents, hanging
 from askless.core.advice.orm import Query, Step, words_of
-from askless.core.aggregation.summary import Summary
+from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Edit, Finding, severity, severity_in
 from askless.core.findings.remedies import Batch, Project, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
-from askless.core.patterns.base import Diagnosis
+from askless.core.patterns.base import (
+    SAMPLED_REQUESTS_MOST,
+    Diagnosis,
+    request_ms_of,
+)
+from askless.core.statistics import median
 
 
 class _Part(msgspec.Struct):
@@ -125,18 +130,20 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     first = by_route[routes[0]]
     route = summary.routes[routes[0]]
     way_ms = context.settings.network_latency_ms
-    request_ms = route.request_ms(way_ms)
-    queries = route.queries.median
-    spared = sum(
-        part.finding.cost.avoidable + (part.step is not None and part.step.join) for part in first
-    )
-    queries_after = max(queries - spared, 1.0 if queries else 0.0)
+    predicted = _prediction(first, route, way_ms)
+    request_ms = predicted.request_ms
     saving_ms = (
-        min(_saved(first), route.most_saved_ms(queries_after, way_ms))
+        min(_saved(first), route.most_saved_ms(predicted.queries_after, way_ms, request_ms))
         if request_ms
         else _saved(first)
     )
-    whole = severity_in(route.kind, severity(saving_ms / request_ms if request_ms else 0.0, spared))
+    whole = severity_in(
+        route.kind,
+        severity(
+            saving_ms / request_ms if request_ms else 0.0,
+            predicted.queries - predicted.queries_after,
+        ),
+    )
     worst = SEVERITIES[min(SEVERITIES.index(whole), _worst(parts))]
     lead = parts[0].finding
     at = lead.advice[0].at if lead.advice else next(iter(lead.lines), None)
@@ -148,12 +155,92 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         title=title,
         at=at,
         code=code,
-        queries=queries,
-        queries_after=queries_after,
+        requests=predicted.requests,
+        requests_in_route=route.requests,
+        queries=predicted.queries,
+        queries_after=predicted.queries_after,
+        queries_least=predicted.least[0],
+        queries_least_after=predicted.least[1],
+        queries_most=predicted.most[0],
+        queries_most_after=predicted.most[1],
         saving_ms=saving_ms,
         request_ms=request_ms,
         total_ms=sum(part.finding.cost.total_ms for part in parts),
     )
+
+
+class _Prediction(msgspec.Struct, frozen=True):
+    """What those requests of a route ask that an edit changes: medians before and after; `least`
+    and `most` are the requests that ask least and most, before and after.
+    """
+
+    requests: int
+    request_ms: float
+    queries: float
+    queries_after: float
+    least: tuple[float, float]
+    most: tuple[float, float]
+
+
+def _prediction(parts: Sequence[_Part], route: RouteStats, way_ms: float) -> _Prediction:
+    """What the requests ask that have one of these findings: a route may serve pages of different
+    kinds, and a mean over all of them is true of none.
+    """
+    lead = max(parts, key=lambda part: part.finding.requests)
+    requests = min(lead.finding.requests, route.requests)
+    sample = lead.diagnosis.sample
+    if not sample:
+        queries = route.queries.median
+        after = queries - sum(_spared(part, parts) for part in parts)
+        pair = (queries, after)
+        return _Prediction(requests, route.request_ms(way_ms), queries, after, pair, pair)
+    pairs = sorted(
+        (
+            float(request.queries),
+            request.queries - sum(_spared_in(part, name, parts) for part in parts),
+        )
+        for name, request in sample.items()
+    )
+    before = median([pair[0] for pair in pairs])
+    request_ms = request_ms_of(sample, requests, route, way_ms)
+    after = median([pair[1] for pair in pairs])
+    return _Prediction(requests, request_ms, before, after, pairs[0], pairs[-1])
+
+
+def _spared(part: _Part, parts: Sequence[_Part]) -> float:
+    """The queries of a request that has a finding that an edit of all these parts spares, on
+    average.
+    """
+    cost = part.finding.cost
+    if isinstance(part.diagnosis.remedy, Batch):
+        return cost.queries - _asks_itself(part, parts)
+    return cost.avoidable
+
+
+def _spared_in(part: _Part, name: tuple[int, int], parts: Sequence[_Part]) -> float:
+    """The queries that it spares of one request."""
+    sample = part.diagnosis.sample
+    average = _spared(part, parts)
+    one = sample.get(name)
+    if one is None:
+        # Where the sample holds all that have the finding, this request does not have it.
+        return 0.0 if 0 < len(sample) < SAMPLED_REQUESTS_MOST else average
+    if isinstance(part.diagnosis.remedy, Batch):
+        return one.of_shape - _asks_itself(part, parts)
+    return one.of_shape * average / part.finding.cost.queries if average else 0.0
+
+
+def _asks_itself(part: _Part, parts: Sequence[_Part]) -> bool:
+    """Whether what takes the place of the lookups is a query of its own: a join is none, nor is a
+    number that comes with the parents.
+    """
+    if not isinstance(part.diagnosis.remedy, Batch):
+        return True
+    if part.step is None:
+        return not comes_with_parents(part.diagnosis.remedy, part.finding.advice[0])
+    words = words_of(part.step.path[0])
+    steps = [one.step for one in parts if one.step is not None]
+    return words is None or words.is_batched(part.step, steps)
 
 
 def _worst(parts: Iterable[_Part]) -> int:

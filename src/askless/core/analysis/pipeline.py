@@ -75,12 +75,13 @@ def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnos
     for across in patterns.load_across():
         results += list(across.judge_all(summary, context, results))
     named = _with_own_keys(results)
-    by_key = {one.finding.key: one.remedy for one in named}
+    by_key = {one.finding.key: one for one in named}
     findings = ranked([one.finding for one in named])
     return [
         Diagnosis(
-            msgspec.structs.replace(finding, advice=advise(by_key[finding.key], context)),
-            by_key[finding.key],
+            msgspec.structs.replace(finding, advice=advise(by_key[finding.key].remedy, context)),
+            by_key[finding.key].remedy,
+            by_key[finding.key].sample,
         )
         for finding in findings
     ]
@@ -100,5 +101,5 @@ def _with_own_keys(diagnoses: list[Diagnosis]) -> list[Diagnosis]:
         finding = (
             one.finding if turn == 1 else msgspec.structs.replace(one.finding, key=f"{key}-{turn}")
         )
-        named.append(Diagnosis(finding, one.remedy))
+        named.append(Diagnosis(finding, one.remedy, one.sample))
     return named

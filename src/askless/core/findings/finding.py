@@ -103,9 +103,11 @@ class Edit(msgspec.Struct, frozen=True):
     """A change of one line. `findings` are the names of those that it fixes, the one that saves
     most first.
 
-    `code` is the whole call, '' where there is none. `queries` a request are `queries_after` then,
-    on the first of `routes`, the one that gains most; `saving_ms` of `request_ms` a request are
-    saved there, and `total_ms` over the capture on all of them.
+    `code` is the whole call, '' where there is none. On the first of `routes`, the one that gains
+    most, it changes `requests` of its `requests_in_route`: their `queries` are `queries_after` then
+    (medians; `queries_least` and `queries_most` are those of the requests with the fewest and the
+    most), and `saving_ms` of `request_ms` are saved in each. `total_ms` is what it
+    saves over the capture on all routes.
     """
 
     findings: tuple[str, ...]
@@ -119,6 +121,12 @@ class Edit(msgspec.Struct, frozen=True):
     saving_ms: float
     request_ms: float
     total_ms: float
+    requests: int = 0
+    requests_in_route: int = 0
+    queries_least: float = 0.0
+    queries_least_after: float = 0.0
+    queries_most: float = 0.0
+    queries_most_after: float = 0.0
 
 
 def finding_key(pattern: str, route: str, cause: str) -> str:

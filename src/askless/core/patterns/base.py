@@ -19,10 +19,12 @@ from askless.core.records.intervals import at_once, overlap_ns
 from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
+from askless.core.statistics import median
 
 EXAMINED_LEAST = 100  # rows that a server reads for a query, to be worth a word,
 EXAMINED_TIMES = 10  # and how many times those that it gives
 TIMED_MOST = 16  # requests of a tally in which the work around its queries is timed
+SAMPLED_REQUESTS_MOST = 64  # of a tally, over all pieces of a capture
 # a SELECT without these words changes nothing
 _MAY_WRITE = re.compile(r"\b(?:insert|update|delete|merge|into)\b")
 
@@ -41,11 +43,28 @@ class Rule(msgspec.Struct, frozen=True):
     needs_use: bool = False
 
 
+class SampledRequest(msgspec.Struct, frozen=True):
+    """A request that has a finding: its queries without the noise, how many of them are of the
+    finding's shape, and what it took.
+    """
+
+    queries: int
+    of_shape: int
+    duration_ns: int
+
+
+# Some of the requests that have a finding, by their start and number.
+RequestSample = dict[tuple[int, int], SampledRequest]
+
+
 class Diagnosis(msgspec.Struct, frozen=True):
-    """A finding before it has advice, and the remedy that advice is made of."""
+    """A finding before it has advice, the remedy that advice is made of, and some of the requests
+    that have it; {} where any request may.
+    """
 
     finding: Finding
     remedy: Remedy
+    sample: RequestSample = {}
 
 
 class Pattern(Protocol):
@@ -87,6 +106,7 @@ class ShapeTally:
         self.around_ns = 0.0  # what it took for each query, summed over these
         self.summed_ns = self.wall_ns = 0  # the queries' times: added up, and while any of them ran
         self.at_once = 1  # the most of them that ran at the same moment
+        self.sample: RequestSample = {}
 
     def add(self, request: Request, indices: Collection[int]) -> None:
         """Add the queries of one more request."""
@@ -99,6 +119,10 @@ class ShapeTally:
         """Time the application's own work around the queries: in the first requests, which stand
         for the others.
         """
+        if len(self.sample) < SAMPLED_REQUESTS_MOST:
+            self.sample[request.start_ns, request.number] = SampledRequest(
+                own_queries(request), len(indices), max(request.end_ns - request.start_ns, 0)
+            )
         if self.timed < TIMED_MOST:
             self.timed += 1
             self.around_ns += around(request, indices)
@@ -122,6 +146,8 @@ class ShapeTally:
         self.summed_ns += other.summed_ns
         self.wall_ns += other.wall_ns
         self.at_once = max(self.at_once, other.at_once)
+        # The earliest, so that it does not matter in which order pieces are put together.
+        self.sample = dict(sorted({**self.sample, **other.sample}.items())[:SAMPLED_REQUESTS_MOST])
         add_counts(self.places, other.places)
 
 
@@ -138,7 +164,7 @@ class ByRequests(Generic[T]):
     ) -> Iterable[Diagnosis]:
         """One a tally."""
         for tally in self.tallies(route).values():
-            yield self.diagnose(tally, met_of(tally, route, context))
+            yield with_sample(self.diagnose(tally, met_of(tally, route, context)), tally)
 
     def diagnose(self, tally: T, met: Match) -> Diagnosis:
         """What a tally comes to."""
@@ -243,6 +269,7 @@ class Match(msgspec.Struct, frozen=True):
     around_ns: float = 0.0  # the application's own work around each query
     wall_share: float = 1.0  # of the queries' summed time, while any of them ran
     at_once: int = 1  # the most of them that ran at the same moment
+    sample: RequestSample = {}
 
     @property
     def structure(self) -> Structure:
@@ -271,9 +298,11 @@ class Match(msgspec.Struct, frozen=True):
         remaining = queries - avoidable
         gone_ms = max((queries * self.wall_share - remaining) * query_ms, 0.0)
         saving_ms = gone_ms + avoidable * (self.around_ns / 1e6 + way_ms) * self.wall_share
-        request_ms = self.route.request_ms(way_ms)
+        request_ms = request_ms_of(self.sample, self.requests, self.route, way_ms)
         if request_ms:
-            saving_ms = min(saving_ms, self.route.most_saved_ms(remaining, way_ms))
+            saving_ms = min(saving_ms, self.route.most_saved_ms(remaining, way_ms, request_ms))
+        if loop_ms:
+            saving_ms = min(saving_ms, loop_ms + avoidable * way_ms)
         return Cost(
             queries=queries,
             avoidable=avoidable,
@@ -343,7 +372,38 @@ def met_of(
         around_ns,
         wall_share,
         tally.at_once,
+        tally.sample,
     )
+
+
+def with_sample(diagnosis: Diagnosis, tally: ShapeTally) -> Diagnosis:
+    """A diagnosis with the requests that its tally was met in."""
+    return msgspec.structs.replace(diagnosis, sample=tally.sample)
+
+
+def request_ms_of(sample: RequestSample, requests: int, route: RouteStats, way_ms: float) -> float:
+    """The median time of so many requests of a route of which this is a sample, each of their
+    queries with an assumed way to the database on top.
+    """
+    if not sample or requests >= route.requests:
+        return route.request_ms(way_ms)
+    took_ms = [one.duration_ns / 1e6 + one.queries * way_ms for one in sample.values()]
+    return median(took_ms)
+
+
+def own_queries(request: Request) -> int:
+    """The queries of a request without the noise, those included that were not kept."""
+    statements = request.tables.statements
+    noise = {number for number in set(request.statements) if statements[number].shape.noise}
+    own = len(request.statements)
+    if noise:
+        own = sum(number not in noise for number in request.statements)
+    beyond = sum(
+        total.count
+        for (number, *_), total in request.beyond.items()
+        if not statements[number].shape.noise
+    )
+    return own + request.more + beyond
 
 
 def around(request: Request, indices: Collection[int]) -> float:

@@ -8,7 +8,7 @@ import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
-from askless.core.findings.finding import severity
+from askless.core.findings.finding import Cost, severity
 from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
@@ -118,9 +118,11 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     """The finding and the remedy of a repetition. `tallies` are those of its route."""
     requests, structure = tally.requests, met.structure
     queries = tally.queries / requests
-    cost = met.cost(queries, queries - 1, tally.span_ns / tally.examined / 1e6)
     supplier = met.route.shapes.get(main_source(tally))
     variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
+    # The columns that were left out come with the first query.
+    remaining = 0 if variant is Variant.SAME_ROW else 1
+    cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
     chain = chain_of(tally, tallies)
     column = tally.key.column
     table = column.table or structure.main
@@ -130,8 +132,9 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
     verb = _VERBS.get(variant, "reads")
+    where = "1 would do" if remaining else "none is needed"
     title = (
-        f"{plural(queries, 'query')} where 1 would do: {verb} {structure.main or table} by "
+        f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
         f"{by}{parent} ({counted})"
     )
     evidence, because = _evidence(tally, table, met.context)
@@ -155,7 +158,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     load = tally.load
     relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
     finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
-    return Diagnosis(finding, _remedy(tally, chain, variant, table, met))
+    return Diagnosis(finding, _remedy(tally, chain, variant, table, met, cost))
 
 
 def _path_names(chain: list[Repetition]) -> list[str]:
@@ -219,7 +222,12 @@ def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
 
 
 def _remedy(
-    tally: Repetition, chain: list[Repetition], variant: Variant, table: str, met: Match
+    tally: Repetition,
+    chain: list[Repetition],
+    variant: Variant,
+    table: str,
+    met: Match,
+    cost: Cost,
 ) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
@@ -233,7 +241,7 @@ def _remedy(
     return Batch(
         stats=met.stats,
         line=met.line,
-        saving=spared(queries - 1, met.cost(queries, queries - 1).saving_ms),
+        saving=spared(cost.avoidable, cost.saving_ms),
         key=tally.key,
         table=table,
         variant=variant,

@@ -25,6 +25,7 @@ from askless.core.patterns.base import (
     by_code,
     call_path,
     met_of,
+    with_sample,
     written_between,
 )
 from askless.core.patterns.keys import key_of
@@ -136,7 +137,8 @@ class NPlusOne(ByRequests[Repetition]):
         for tally in tallies:
             # in other requests of the route all rows may have been there
             if tally.stats.shape.digest not in covered:
-                yield diagnosis_of(RULE, tally, above, met_of(tally, route, context))
+                met = met_of(tally, route, context)
+                yield with_sample(diagnosis_of(RULE, tally, above, met), tally)
 
 
 def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool) -> None:

@@ -28,6 +28,7 @@ from askless.core.patterns.base import (
     met_of,
     spared,
     summed,
+    with_sample,
 )
 from askless.core.patterns.keys import key_of
 from askless.core.records.model import SAMPLED_MOST, CallSite, Load, Request
@@ -226,7 +227,7 @@ def tallies_of(route: RouteStats) -> list[ByKind]:
 def judge(route: RouteStats, rule: Rule, context: Context) -> Iterator[Diagnosis]:
     """One a column of a result."""
     for tally in tallies_of(route):
-        yield _diagnosis(tally, rule, route, context)
+        yield with_sample(_diagnosis(tally, rule, route, context), tally)
 
 
 def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -> Diagnosis:

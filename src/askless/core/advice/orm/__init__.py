@@ -96,6 +96,11 @@ class Words(Protocol):
         an instruction.
         """
 
+    def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
+        """Whether the last relation of a step takes a query of its own in a call that loads all
+        these steps together.
+        """
+
     def placed(self, file: str, model: str, call: str) -> str:
         """A call on a query of a model that is built in this file: as it is, or where the framework
         takes it.

@@ -114,6 +114,12 @@ class Django:
             call = f".select_related({_quoted(joins)}){call}"
         return self.placed(query.file, query.model, call)
 
+    def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
+        """Whatever `select_related` does not take; inside of a `Prefetch` it takes one path alone."""
+        if not step.join:
+            return True
+        return _many_above(step.path) and not (len(steps) == 1 and bool(self.joined(step.path)))
+
     def placed(self, file: str, model: str, call: str) -> str:
         """The admin's queries take it at the end of `get_queryset`."""
         if not call.startswith(".") or _ADMIN not in file.replace("\\", "/"):

@@ -73,6 +73,10 @@ class SQLAlchemy:
         ]
         return f".options({', '.join(chains)})"
 
+    def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
+        """As wanted, at the end of a chain; above it only to-many relations are."""
+        return step.path[-1].many if step not in longest(steps) else not step.join
+
     def placed(self, file: str, model: str, call: str) -> str:
         """As it is."""
         return call

@@ -118,6 +118,7 @@ _LOADERS = {
 }
 _ACCESSORS = (  # read for their caller
     "_get_pk_val",
+    "_is_pk_set",
     "get_local_related_value",
     "get_foreign_related_value",
     "get_instance_value_for_fields",

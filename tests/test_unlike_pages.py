@@ -1,0 +1,76 @@
+"""A route that serves pages of different kinds: what an edit saves is of those that it changes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import run
+from tests.possible import impossible
+from tests.test_traffic import Made, written
+
+LISTED = "SELECT id, vessel_id FROM port_call WHERE status = 'due'"
+VESSEL = "SELECT id, name FROM vessel WHERE id = $1"
+MOORED = "SELECT id FROM mooring WHERE berth_id = $1"
+
+
+def page(folder: Path, calls: int, others: int = 0) -> Made:
+    """A page that lists calls and reads the vessel of each, and asks other things, too."""
+    made = Made(folder, "postgresql")
+    sample = tuple((700 + i, 9000 + 3 * i) for i in range(calls))
+    made.ask(LISTED, rows=calls, columns=("id", "vessel_id"), sample=sample)
+    for i in range(calls):
+        made.ask(VESSEL, 9000 + 3 * i, columns=("id", "name"))
+    for i in range(others):
+        made.ask(f"SELECT count(*) FROM table_{i} WHERE due = $1", i)
+    return made
+
+
+def test_pages_that_an_edit_does_not_change_are_not_counted(tmp_path: Path) -> None:
+    heavy = [page(tmp_path, 40, 60) for _ in range(3)]
+    light = [page(tmp_path, 0, 8) for _ in range(3)]
+    path = written([one for pair in zip(heavy, light, strict=True) for one in pair], 1)
+    (edit,) = [one for one in run("findings", path, "--json").json["edits"] if one["saving_ms"]]
+    assert (edit["requests"], edit["requests_in_route"]) == (3, 6)
+    assert (edit["queries"], edit["queries_after"]) == (101, 62), "1 + 60, and one for all vessels"
+    assert "101 queries per request → 62 in 3 of 6 requests" in run("findings", path).out
+    (finding,) = [
+        one
+        for one in run("findings", path, "--json").json["findings"]
+        if one["pattern"] == "n-plus-one"
+    ]
+    assert finding["cost"]["share"] < 0.5, "of the requests that have it, not of the quick ones"
+
+
+def test_pages_of_different_sizes_are_a_range(tmp_path: Path) -> None:
+    path = written([page(tmp_path, calls) for calls in (4, 10, 90)], 1)
+    (edit,) = [one for one in run("findings", path, "--json").json["edits"] if one["saving_ms"]]
+    before = [edit[name] for name in ("queries_least", "queries", "queries_most")]
+    after = [edit[name] for name in ("queries_least_after", "queries_after", "queries_most_after")]
+    assert (before, after) == ([5, 11, 91], [2, 2, 2])
+    assert "5 to 91 queries per request → 2, saves" in run("findings", path).out
+
+
+@pytest.mark.parametrize(
+    ("change", "fault"),
+    [
+        (("findings", "cost", {"avoidable": 90.0}), "90.0 of"),
+        (("findings", "cost", {"share": 1.2}), "120%"),
+        (("findings", "cost", {"saving_ms": 1e9}), "of a loop of"),
+        (("findings", "title", "0 rows are never read"), "counts nothing"),
+        (("edits", "queries_after", 400.0), "400.0 after"),
+        (("edits", "saving_ms", 1e9), "it saves"),
+        (("edits", "title", "leave out t0_r4"), "made up"),
+        (("edits", "requests", 700), "700 of 3"),
+    ],
+)
+def test_what_can_not_be_is_noticed(
+    tmp_path: Path, change: tuple[str, str, object], fault: str
+) -> None:
+    document = run("findings", written([page(tmp_path, 10) for _ in range(3)], 1), "--json").json
+    assert impossible(document) == []
+    part, name, value = change
+    entry = document[part][0]
+    entry[name] = {**entry[name], **value} if isinstance(value, dict) else value
+    assert any(fault in one for one in impossible(document))
