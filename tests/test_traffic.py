@@ -363,3 +363,35 @@ def test_what_may_write_anything_stands_between_siblings(
     for status in ("due", "berthed", "left"):
         request.ask(f"SELECT count(*) FROM port_call WHERE status = '{status}'").ask(write)
     assert ("sibling-filters" in [pattern for pattern, _, _ in request.found()]) == siblings
+
+
+def wide_result(made: Made, text: str, columns: tuple[str, ...], width: int) -> Made:
+    """A list of which the last column is wide."""
+    widths = (*(80 for _ in columns[1:]), 40 * width)
+    made.ask(text, rows=40, columns=columns, widths=widths)
+    made.rows[0] = msgspec.structs.replace(made.rows[0], bytes=sum(widths))
+    return made
+
+
+def test_a_column_is_called_by_its_own_name(made: Callable[[str], Made]) -> None:
+    text = (
+        "SELECT port_call.id AS t0_r0, port_call.agent AS t0_r1, port_call.remarks AS t0_r2, vessel.id AS "
+        "t1_r0, vessel.log AS t1_r1 FROM port_call LEFT OUTER JOIN vessel ON vessel.id = port_call.vessel_id"
+    )
+    columns = ("t0_r0", "t0_r1", "t0_r2", "t1_r0", "t1_r1")
+    (finding,) = findings(wide_result(made("postgresql"), text, columns, 2_000).write())
+    assert "vessel.log (2.0 KiB each)" in finding["title"]
+    assert finding["advice"][0]["title"] == "leave out vessel.log"
+    assert "t1_r1" not in str(finding["evidence_details"])
+    assert "t1_r1" not in finding["advice"][0]["sql"]
+
+
+@pytest.mark.parametrize(
+    ("columns", "flagged"),
+    [(("name", "value"), 0), (("id", "name", "value"), 0), (("name", "owner", "value"), 1)],
+)
+def test_what_a_lookup_is_for_is_not_left_out(
+    columns: tuple[str, ...], flagged: int, made: Callable[[str], Made]
+) -> None:
+    text = f"SELECT {', '.join(columns)} FROM setting WHERE name IN ('tariff', 'tide')"
+    assert len(wide_result(made("postgresql"), text, columns, 2_000).found()) == flagged

@@ -10,6 +10,7 @@ from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
+from askless.core.inference.result_columns import readable_names
 
 # columns that are named one by one to be omitted; beyond that the ones that stay are named
 NAMED_MOST = 3
@@ -25,11 +26,15 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     projection = statements.projected(sql, system, out)
     if not projection and any(output.star for output in structure.outputs) and remaining:
         projection = statements.named(sql, system, remaining)
-    fetched = ", ".join(remaining[:8]) + (" …" if len(remaining) > 8 else "")
-    keys = ", ".join(sorted(keep & set(columns)))
-    unread = ", ".join(out) or "the other columns"
+    shown = readable_names(columns, structure)
+    names = [shown.get(name, name) for name in out]
+    fetched = ", ".join(shown.get(name, name) for name in remaining[:8]) + (
+        " …" if len(remaining) > 8 else ""
+    )
+    keys = ", ".join(sorted(keep & set(shown.values())))
+    unread = ", ".join(names) or "the other columns"
     first = Advice(
-        title="leave out " + ", ".join(out) if out else "name the columns that are read",
+        title="leave out " + ", ".join(names) if names else "name the columns that are read",
         why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"
         "; the others are fetched but unused",
         sql=projection,

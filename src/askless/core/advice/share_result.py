@@ -8,11 +8,12 @@ from askless.core.findings.remedies import ShareResult
 from askless.core.formatting import location_text
 from askless.core.inference.context import Context
 
+CALLERS_MOST = 4  # that are named
+
 
 def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
     """Read once; if the callers are far apart, keep the value for the length of the request."""
     lines = remedy.callers
-    callers = ", ".join(location_text(line.file, line.line) for line in lines[:4])
     load, words = remedy.stats.load, words_of(remedy.stats.load)
     if (
         words is not None
@@ -25,7 +26,7 @@ def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
             return (_counted(remedy, code),)
     first = Advice(
         title="read it once and pass the result on",
-        why=f"sent from {callers}" if len(lines) > 1 else "sent again from the same line",
+        why=_why(remedy),
         at=lines[0] if lines else None,
         saving=remedy.saving,
         trade_offs="none, as long as nothing writes to the table in between",
@@ -42,6 +43,17 @@ def advise(remedy: ShareResult, context: Context) -> tuple[Advice, ...]:
         verify=("the cache is per request and per user",),
     )
     return (first, second)
+
+
+def _why(remedy: ShareResult) -> str:
+    lines = remedy.callers
+    if len(lines) > 1:
+        return "sent from " + ", ".join(
+            location_text(line.file, line.line) for line in lines[:CALLERS_MOST]
+        )
+    if lines and lines[0].line:
+        return "sent again from the same line"
+    return "sent again with the same parameters"
 
 
 def _counted(remedy: ShareResult, code: str) -> Advice:

@@ -9,10 +9,10 @@ from askless.core.inference.context import Context
 
 
 def advise(remedy: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
-    """Use the rows that are there: the relation where the ORM loaded one, else a dict by the key."""
+    """Use the rows that are there: the relation where the ORM loaded one, else a map by the key."""
     load = remedy.source.load if remedy.source is not None else None
     words = words_of(load)
-    code = f"keep the earlier rows in a dict by {remedy.column}, and look there"
+    code = f"keep the earlier rows in a map by {remedy.column}, and look there"
     if words is not None and load is not None and load.relation:
         model = model_of(load, load.model, context.models)
         relation = model.relations.get(load.relation) if model is not None else None

@@ -5,6 +5,8 @@ from __future__ import annotations
 from askless.core.records.model import Schema
 from askless.core.sql.structure import Structure
 
+ROW_IDS = ("id", "pk")  # names of a primary key, where no schema says it
+
 
 def keys_to_keep(structure: Structure, schema: Schema | None) -> set[str]:
     """Columns that a projection must not lose: keys, columns that join, sort or group."""
@@ -13,9 +15,7 @@ def keys_to_keep(structure: Structure, schema: Schema | None) -> set[str]:
         column.name for column in structure.group_by
     }
     remaining |= {
-        output.column.name
-        for output in structure.outputs
-        if output.column.name.lower() in ("id", "pk")
+        output.column.name for output in structure.outputs if output.column.name.lower() in ROW_IDS
     }
     remaining |= {
         output.column.name

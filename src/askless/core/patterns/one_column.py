@@ -39,7 +39,7 @@ def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None
         enough = wide and totals.results >= _RESULTS_LEAST
     else:
         enough = objects >= settings.discarded_rows_least
-    if not enough:
+    if not enough or stats.bytes < stats.requests:
         return None
     return _diagnosis(rule, met, structure, column, objects, single)
 

@@ -8,12 +8,15 @@ the application reads the column; the finding says so.
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import Cost, severity
 from askless.core.findings.remedies import Project
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
-from askless.core.inference.required_columns import keys_to_keep
+from askless.core.inference.required_columns import ROW_IDS, keys_to_keep
+from askless.core.inference.result_columns import readable_names
 from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.patterns.one_column import one_column
 from askless.core.sql.structure import Structure
@@ -76,11 +79,28 @@ class OverWide(ByTotals):
             for n, width in wide.items()
             if n not in remaining and stats.columns.count(n) < 2
         }
-        if not wide and (not star or len(stats.columns) < 4):
+        if not wide and (not star or len(stats.columns) < 4 or read is not None):
+            return None
+        if read is None and _only_values(stats, structure, wide):
+            return None
+        if wide and sum(wide.values()) * stats.rows / stats.requests < 1:
             return None
         return _diagnosis(
             met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star
         )
+
+
+def _only_values(stats: ShapeStats, structure: Structure, wide: Collection[str]) -> bool:
+    """Whether without these columns nothing is left but the row's id and what it is looked up by:
+    they are what the query is for.
+    """
+    if not wide or len(structure.outputs) != len(stats.columns):
+        return False
+    compared = {predicate.column for predicate in structure.predicates}
+    return all(
+        name in wide or output.column in compared or output.column.name.lower() in ROW_IDS
+        for name, output in zip(stats.columns, structure.outputs, strict=True)
+    )
 
 
 def _kept(stats: ShapeStats, structure: Structure, context: Context) -> set[str]:
@@ -141,7 +161,8 @@ def _title(
         stats.rows / stats.count,
         f"{size(stats.bytes / stats.requests, 'bytes')} per request",
     )
-    names = ", ".join(wide)
+    shown = readable_names(stats.columns, structure)
+    names = ", ".join(shown.get(name, name) for name in wide)
     if wide and read is not None:
         return (
             f"{plural(rows, 'row')} with {_some(names)}, which are never read: "
@@ -168,18 +189,19 @@ def _diagnosis(
     that is known.
     """
     stats, context = met.stats, met.context
+    shown = readable_names(stats.columns, structure)
     spare = sum(wide.values()) * stats.rows / stats.requests
     request_bytes = sum(s.bytes for s in met.route.own_shapes()) / max(met.route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
     because = []
     if read is not None:
         objects = sum(totals.objects for totals in stats.used.values())
-        columns = ", ".join(sorted(read)) or "no column"
+        columns = ", ".join(sorted(shown.get(name, name) for name in read)) or "no column"
         because.append(
             f"of {plural(objects, 'object')} the application read {columns}, and nothing else"
         )
     because += [
-        f"{name}: {size(width, 'bytes')} per row, measured on the result"
+        f"{shown.get(name, name)}: {size(width, 'bytes')} per row, measured on the result"
         for name, width in wide.items()
     ]
     if star:
@@ -195,7 +217,7 @@ def _diagnosis(
         cost=Cost(
             queries=stats.count / stats.requests,
             query_ms=stats.query_ns / 1e6,
-            bytes=spare,
+            bytes=spare if wide else stats.bytes / stats.requests,
             rows=0.0,
         ),
         caveats=(
@@ -210,7 +232,9 @@ def _diagnosis(
         stats=stats,
         line=met.line,
         saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); "
-        "run a trial to measure the time",
+        "run a trial to measure the time"
+        if wide
+        else "",
         wide=tuple(wide),
         unread=read is not None,
     )
