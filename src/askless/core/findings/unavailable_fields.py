@@ -44,6 +44,25 @@ def results_hidden(tables: CaptureTables) -> str:
     return f"results were not recorded, so they may differ. {_remedy(tables, 'results')}".strip()
 
 
+def rows_hidden(tables: CaptureTables) -> str:
+    """The doubt of lookups of which no one saw how many rows came; '' where they were seen."""
+    if "results" not in tables.unseen:
+        return ""
+    return f"rows were not recorded: whether a key has one or several is unknown. {_remedy(tables, 'results')}".strip()
+
+
+def values_of_unknown_origin(tables: CaptureTables) -> str:
+    """The doubt of queries by values that may come from an earlier result; '' where results were
+    seen.
+    """
+    if "results" not in tables.unseen:
+        return ""
+    return (
+        "results were not recorded, so the values may come from an earlier query: then this is a "
+        f"loop over its rows. {_remedy(tables, 'results')}"
+    ).strip()
+
+
 def _remedy(tables: CaptureTables, what: str) -> str:
     telling = _TELLING.get((tables.recorder, what), "")
     return f"To find out: {telling}" if telling else ""

@@ -13,6 +13,7 @@ from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
 from askless.core.inference.relation_paths import from_query
+from askless.core.inference.required_columns import ROW_IDS
 from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, lines_of, spared
 from askless.core.patterns.repetition import (
     ByShape,
@@ -58,7 +59,10 @@ def _is_first_of_many(tally: Repetition, context: Context) -> bool:
 def _by_columns(tally: Repetition, context: Context, above: Structure | None) -> Variant:
     """The variant where no ORM named the relation: by the keys' column, by the rows that came."""
     structure = tally.stats.parsed
-    seen = Variant.TO_MANY if tally.rows_more else Variant.TO_ONE
+    several = tally.rows_more
+    if tally.rows_hidden:  # a batch is right for both
+        several = tally.key.column.name.lower() not in ROW_IDS
+    seen = Variant.TO_MANY if several else Variant.TO_ONE
     column, source = tally.key.column, tally.source
     table = column.table or structure.main
     own = source is not None and source.table == table and source.column == column.name
@@ -127,7 +131,10 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     column = tally.key.column
     table = column.table or structure.main
     by = structure.nearest(column).name
-    counted = "1 + " + " + ".join(number(one.queries / one.requests) for one in chain)
+    counts = [number(one.queries / one.requests) for one in chain]
+    if chain[0].source is not None:
+        counts.insert(0, "1")  # the query that gave the keys
+    counted = f" ({' + '.join(counts)})" if len(counts) > 1 else ""
     nested = len(chain) > 1 and variant in _NESTED
     source = tally.source
     parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
@@ -135,7 +142,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     where = "1 would do" if remaining else "none is needed"
     title = (
         f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
-        f"{by}{parent} ({counted})"
+        f"{by}{parent}{counted}"
     )
     evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:
@@ -148,11 +155,11 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
-        summary=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by} ({counted})",
+        summary=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by}{counted}",
         evidence=evidence,
         evidence_details=tuple(because),
         cost=cost,
-        caveats=_doubts(tally, evidence),
+        caveats=_doubts(tally, variant, evidence),
         source=parent_line_of(tally),
     )
     load = tally.load
@@ -208,8 +215,11 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
     ]
 
 
-def _doubts(tally: Repetition, evidence: str) -> tuple[str, ...]:
+def _doubts(tally: Repetition, variant: Variant, evidence: str) -> tuple[str, ...]:
+    is_known = evidence == "keyed" or (tally.load is not None and bool(tally.load.relation))
     doubts = []
+    if tally.rows_hidden and not is_known and variant in (Variant.TO_ONE, Variant.TO_MANY):
+        doubts.append(tally.rows_hidden)
     if tally.hidden:
         doubts.append(tally.hidden)
     elif evidence == "repeated":

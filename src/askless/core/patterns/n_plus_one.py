@@ -14,7 +14,7 @@ from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.remedies import BulkUpsert, Key
-from askless.core.findings.unavailable_fields import values_hidden
+from askless.core.findings.unavailable_fields import rows_hidden, values_hidden
 from askless.core.inference.context import Context
 from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of
 from askless.core.patterns import polymorphic
@@ -146,6 +146,7 @@ def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool)
     tally.examined += 1
     if hidden:
         tally.hidden = values_hidden(request.tables)
+    tally.rows_hidden = tally.rows_hidden or rows_hidden(request.tables)
     if tally.first_only:
         tally.first_only = _first_only(request, tally.stats.parsed, indices)
     ended_ns = request.starts_ns[indices[-1]] + request.durations_ns[indices[-1]]

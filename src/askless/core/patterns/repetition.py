@@ -34,7 +34,8 @@ class Repetition(ShapeTally):
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[CallSite, int] = {}
         self.source: Source | None = None
-        self.hidden = ""  # the doubt where the values were not seen
+        self.hidden = ""  # the doubt where the values were not seen,
+        self.rows_hidden = ""  # and where the rows were not
 
     def merge(self, other: Tally) -> None:
         """Add another piece's tally of the same repetition."""
@@ -50,6 +51,7 @@ class Repetition(ShapeTally):
             self.sources[key] = self.sources.get(key, 0) + count
         self.source = self.source or other.source
         self.hidden = self.hidden or other.hidden
+        self.rows_hidden = self.rows_hidden or other.rows_hidden
 
 
 class Rejections(dict[tuple[str, ...], int]):

@@ -12,8 +12,10 @@ import itertools
 
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
+from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
 from askless.core.findings.remedies import Group as GroupRemedy, Key
+from askless.core.findings.unavailable_fields import values_of_unknown_origin
 from askless.core.formatting import number, plural
 from askless.core.patterns.base import (
     ByRequests,
@@ -43,12 +45,19 @@ RULE = Rule(
 
 
 class SiblingTotals(ShapeTally):
-    """The siblings of one shape in one route."""
+    """The siblings of one shape in one route. `unseen` is the doubt where no one saw the results."""
 
     def __init__(self, stats: ShapeStats, key: Key, buckets: bool) -> None:
         super().__init__(stats)
         self.key = key
         self.buckets = buckets
+        self.unseen = ""
+
+    def merge(self, other: Tally) -> None:
+        """Add another piece's tally of the same siblings."""
+        super().merge(other)
+        assert isinstance(other, SiblingTotals)
+        self.unseen = self.unseen or other.unseen
 
 
 class SiblingFilters(ByRequests[SiblingTotals]):
@@ -67,6 +76,7 @@ class SiblingFilters(ByRequests[SiblingTotals]):
                 continue
             tally = self.tallies(view.route).setdefault((digest,), SiblingTotals(group.stats, *key))
             tally.add(view.request, group.indices)
+            tally.unseen = tally.unseen or values_of_unknown_origin(view.request.tables)
             view.claimed.add(digest)
 
     def diagnose(self, tally: SiblingTotals, met: Match) -> Diagnosis:
@@ -98,6 +108,15 @@ def _key_of(view: RequestView, group: Group, settings: Settings) -> tuple[Key, b
     if predicate is None or not predicate.required or predicate.inside:
         return None
     return Key(positions[0], predicate.column, predicate.operator == "any"), False
+
+
+def _may_flow(tally: SiblingTotals, met: Match) -> bool:
+    """Whether the values may be keys of another table's rows: then they are no constants."""
+    column, schema = tally.key.column, met.context.schema
+    table = column.table or met.structure.main
+    if schema is not None and schema.table(table) is not None:
+        return schema.foreign_key(table, column.name) is not None
+    return not tally.buckets and column.name.lower().endswith("id")
 
 
 def _bucket(
@@ -164,6 +183,7 @@ def _diagnosis(tally: SiblingTotals, met: Match) -> Diagnosis:
             f"{table}.{column.name}",
         ),
         cost=cost,
+        caveats=(tally.unseen,) if tally.unseen and _may_flow(tally, met) else (),
     )
     remedy = GroupRemedy(
         stats=met.stats,
