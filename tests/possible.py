@@ -11,9 +11,10 @@ from collections.abc import Iterator
 from typing import Any
 
 ROUNDING = 1e-6
-# Patterns that are about something else than queries, rows or bytes that can be spared.
-NOTHING_TO_SPARE = {
-    "failing", "literal-churn", "held-transaction", "polling", "subquery-per-row", "deep-offset", "slow-query",
+# Patterns that are about queries, rows or bytes that can be spared.
+SPARING = {
+    "find-or-create", "already-loaded", "n-plus-one", "sibling-filters", "duplicate", "discarded-rows", "unused-load",
+    "over-wide", "row-multiplication", "unbounded", "write-loop", "stable-read",
 }  # fmt: skip
 # Names that an ORM or a query builder makes up: no one can find them in the code.
 ALIAS = re.compile(r"\b(?:t\d+_r\d+|col_?\d+_\d+_?|anon_\d+|[a-z]+_\d+_[a-z_]+__)\b")
@@ -48,7 +49,7 @@ def _of_finding(finding: dict[str, Any], latency: float) -> Iterator[str]:
     if finding["requests"] < 1:
         yield "it was met in no request"
     spares = cost["avoidable"] or cost["rows"] or cost["bytes"] or cost["saving_ms"]
-    if not spares and finding["pattern"] not in NOTHING_TO_SPARE:
+    if not spares and finding["pattern"] in SPARING:
         yield "it spares nothing"
     for advice in finding["advice"]:
         found = ALIAS.search(advice["title"]) or ALIAS.search(advice["code"])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 from pathlib import Path
 
 import msgspec
@@ -12,7 +14,7 @@ from askless.capture.writing import CaptureWriter
 from askless.core.records.intervals import at_once, overlap_ns, union_ns
 from askless.core.records.model import Wait
 from askless.core.records.traffic import RequestBegan, RequestEnded
-from tests.conftest import findings, run
+from tests.conftest import findings, refused, run
 from tests.test_traffic import Made
 
 TARIFF = "SELECT id, rate FROM tariff WHERE class = $1"
@@ -96,8 +98,9 @@ def together(folder: Path, query_ms: int, times: int = 10) -> Made:
 
 def test_queries_at_the_same_time_count_once(tmp_path: Path) -> None:
     """Ten of 190 ms, all within 192 ms: one of them takes as long as all."""
-    patterns(together(tmp_path, 190), "http")
-    (finding,) = findings(tmp_path / "made.jsonl")
+    found = patterns(together(tmp_path, 190), "http")
+    assert sorted(found) == ["n-plus-one", "slow-query"], "each of them is slow by itself"
+    (finding,) = findings(tmp_path / "made.jsonl", "--pattern", "n-plus-one")
     cost = finding["cost"]
     assert (finding["pattern"], cost["avoidable"]) == ("n-plus-one", 9)
     assert 0 <= cost["saving_ms"] < 5 and cost["share"] < 0.05, "nothing to gain but nine queries"
@@ -160,3 +163,60 @@ def test_an_edit_is_no_more_urgent_than_its_finding(
     document = run("findings", tmp_path / "made.jsonl", "--json").json
     assert {one["severity"] for one in document["findings"]} == {severity}
     assert {one["severity"] for one in document["edits"]} == {severity}
+
+
+def searched(folder: Path, query_ms: float, others: int = 6) -> Made:
+    """A page that asks one slow thing, and some quick ones."""
+    made = Made(folder, "postgresql")
+    slow_ns = int(query_ms * 1e6)
+    made.ask("SELECT id FROM port_call WHERE agent = $1", "Sund", rows=3, duration_ns=slow_ns)
+    for i in range(others):
+        made.ask(f"SELECT name FROM table_{i} WHERE id = $1", i, gap_ms=query_ms if not i else 1)
+    return made
+
+
+@pytest.mark.parametrize(
+    ("query_ms", "severity"), [(40, None), (150, "worthwhile"), (900, "urgent"), (20_000, "urgent")]
+)
+def test_a_statement_that_takes_most_is_shown(
+    tmp_path: Path, query_ms: float, severity: str | None
+) -> None:
+    found = patterns(searched(tmp_path, query_ms), "http")
+    assert found == (["slow-query"] if severity else [])
+    if severity:
+        (finding,) = findings(tmp_path / "made.jsonl")
+        assert finding["severity"] == severity and finding["title"].endswith("SELECT of port_call")
+        assert finding["advice"][0]["code"].startswith(
+            f"askless plan CAPTURE --shape {finding['shape']}"
+        )
+
+
+def test_a_missing_index_is_named_where_the_schema_is_known(tmp_path: Path) -> None:
+    path = searched(tmp_path, 150).write()
+    for index, said in ((None, True), ("agent, id", False), ("id, agent", True)):
+        database = tmp_path / f"{index}.db"
+        with contextlib.closing(sqlite3.connect(database)) as db:
+            db.execute("CREATE TABLE port_call (id INTEGER PRIMARY KEY, agent TEXT)")
+            if index:
+                db.execute(f"CREATE INDEX by_agent ON port_call ({index})")
+        (finding,) = findings(path, "--db", f"sqlite:///{database}")
+        assert ("no index of port_call begins with" in str(finding["evidence_details"])) is said
+
+
+def test_plans_of_a_route_say_how_much_they_cover(tmp_path: Path) -> None:
+    database = tmp_path / "harbour.db"
+    with contextlib.closing(sqlite3.connect(database)) as db:
+        db.execute("CREATE TABLE port_call (id INTEGER PRIMARY KEY, agent TEXT)")
+        for i in range(6):
+            db.execute(f"CREATE TABLE table_{i} (id INTEGER PRIMARY KEY, name TEXT)")
+    path = searched(tmp_path, 150).write()
+    words = ("plan", path, "--db", f"sqlite:///{database}", "--route", "/calls", "--top", "1")
+    document = run(*words, "--json").json
+    assert (len(document["statements"]), document["shapes"]) == (1, 7)
+    assert 0.9 < document["time_share"] < 1
+    assert "1 of 7 statements, 98 % of their time; indexes for all of them" in run(*words).out
+    refused(
+        run("plan", path, "--db", f"sqlite:///{database}", "--route", "/cals"),
+        "/cals",
+        "GET /calls",
+    )

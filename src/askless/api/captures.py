@@ -189,21 +189,21 @@ class Capture(Traffic):
         *,
         top: int | None = 5,
         shape: str = "",
+        route: str = "",
         analyze: bool = False,
         limits: Limits | None = None,
         schema: Schema | None = None,
     ) -> Plans:
-        """The plans of the statements that take most time, from a database. Only read: see `askless
-        plan --help`.
+        """The plans of the statements that take most time (on routes that contain a text), from a
+        database. Only read: see `askless plan --help`.
 
         Raises AskLessError: nothing-to-explain, cant-explain, and what the database says.
         """
         from askless.reports import plan, statement_selection
 
         wish = plan.PlanOptions(analyze, self.values, schema)
-        return Plans(
-            plan.live(db, statement_selection.of_capture(self.path, top, shape), wish, limits)
-        )
+        workload = statement_selection.of_capture(self.path, top, shape, route)
+        return Plans(plan.live(db, workload, wish, limits))
 
     def indexes(
         self,

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
     from askless.reports.statement_selection import Workload
 
 EXAMPLES = """  askless plan calls --db sqlite:///harbour.db               the costliest shapes of a capture
+  askless plan calls --db sqlite:///harbour.db --route /calls/due    those of a route
   askless plan calls --db postgresql://harbour@127.0.0.1/harbour --request kdq12 --query 3 --analyze
   askless plan --db sqlite:///harbour.db --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'\"
   askless plan calls                                         plans recorded from a server's log (auto_explain)
@@ -43,6 +44,9 @@ def declare(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--shape", metavar="HASH", default="", help="only this shape (a prefix is enough)"
+    )
+    parser.add_argument(
+        "--route", metavar="TEXT", default="", help="only routes that contain this text"
     )
     parser.add_argument(
         "--request",
@@ -111,6 +115,7 @@ def _live(options: argparse.Namespace) -> PlanDocument:
                 options.db,
                 top=options.top,
                 shape=options.shape,
+                route=options.route,
                 analyze=options.analyze,
                 limits=limits,
                 schema=saved_schema(options.schema),
@@ -129,7 +134,9 @@ def _recorded(options: argparse.Namespace) -> PlanDocument:
 
     wish = plan.PlanOptions(values=options.values, schema=saved_schema(options.schema))
     if options.request is None:
-        return recorded_plans.of_capture(options.capture, wish, options.top, options.shape)
+        return recorded_plans.of_capture(
+            options.capture, wish, options.top, options.shape, options.route
+        )
     name = name_lookup.request_name(options.capture, options.request)
     return recorded_plans.of_request(options.capture, name, options.query, wish)
 

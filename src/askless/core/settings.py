@@ -39,6 +39,8 @@ class Settings(msgspec.Struct, frozen=True):
     # in an open transaction, if it is known what the application waited for
     known_pause_ms: float = 20.0
     unknown_pause_ms: float = 50.0  # the same where it is not
+    slow_share: float = 0.5  # of a route's time that one statement takes,
+    slow_ms: float = 100.0  # and of a request at least, to be a slow query
     examine_most: int = 5  # requests of one route in which a repetition is traced in full
     look_first: int = 32  # requests of a route, the first ones, whose results are compared
     look_every: int = 64  # of the requests after those, one in so many

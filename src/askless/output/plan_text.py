@@ -28,6 +28,17 @@ def planning(row: documents.PlanRow) -> str:
     return f"planning it takes {milliseconds(row.planning_ms)} ms each time its text is new"
 
 
+def coverage(document: documents.PlanDocument) -> str:
+    """How many of the statements these are, and of their time; '' where none was chosen."""
+    if len(document.statements) >= document.shapes:
+        return ""
+    return (
+        f"{len(document.statements)} of {plural(document.shapes, 'statement')}, "
+        f"{percent(document.time_share)} of their time; indexes for all of them together: "
+        "askless indexes CAPTURE --db URL"
+    )
+
+
 GENERIC = "once it is prepared and run often, the server may plan it without its values:"
 NO_INDEX = "no index to advise"
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import date
-from difflib import get_close_matches
 from pathlib import Path
 
 import msgspec
@@ -17,6 +16,7 @@ from askless.core.formatting import milliseconds, plural
 from askless.project import file, summary_cache
 from askless.project.structure_cache import cached_structures
 from askless.reports import documents
+from askless.reports.routes import check_route
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -147,15 +147,8 @@ SQL_SHOWN = 120  # characters of a statement
 
 def _time_of(judged: summary_cache.CachedSummary, text: str, path: Path) -> list[str]:
     """Where the time goes of routes that contain a text. Raises AskLessError no-route."""
-    names = [route.route for route in judged.routes]
+    check_route(text, [route.route for route in judged.routes], path)
     routes = [route for route in judged.routes if text in route.route]
-    if not routes and names:
-        near = get_close_matches(text, names, 3, 0.4) or names[:3]
-        raise AskLessError(
-            "no-route",
-            f"no route of {path} contains {text!r}",
-            f"the nearest are {', '.join(near)}; list them: askless requests {path}",
-        )
     notes = []
     for route in sorted(routes, key=lambda route: -route.database_ms)[:ROUTES_MOST]:
         spent = (

@@ -224,6 +224,7 @@ _KEYS = {
     "too_fast": "requests that took less than --min-duration",
     "too_fast_database_ms": "time in the database of requests that were too fast, in milliseconds",
     "too_fast_queries": "queries of requests that were too fast",
+    "time_share": "share of the database time of all statements, 0 to 1",
     "total_ms": "time over the whole capture, in milliseconds",
     "total_requests": "all requests, including those that were not recorded",
     "trade_offs": "what the change costs",

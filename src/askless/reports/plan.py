@@ -66,7 +66,12 @@ def live(
             "cant-explain", f"{what} can't be explained: {problems[0].message}", problems[0].remedy
         )
     return documents.PlanDocument(
-        format="askless plan", system=schema.system, statements=rows, notes=workload.notes
+        format="askless plan",
+        system=schema.system,
+        statements=rows,
+        shapes=workload.shapes,
+        time_share=workload.share,
+        notes=workload.notes,
     )
 
 

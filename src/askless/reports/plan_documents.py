@@ -78,9 +78,12 @@ class PlanRow(msgspec.Struct, frozen=True):
 
 class PlanDocument(Document, frozen=True, kw_only=True):
     """`askless plan`. `schema_known` says whether the tables were looked at: without them no index
-    is advised.
+    is advised. The statements are some of so many `shapes` of the capture, or of the routes that
+    were named, and take `time_share` of their time; 0 where there is no such choice.
     """
 
     system: str
     statements: tuple[PlanRow, ...]
     schema_known: bool = True
+    shapes: int = 0
+    time_share: float = 0.0

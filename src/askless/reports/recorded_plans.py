@@ -21,6 +21,7 @@ from askless.reports import documents
 from askless.reports.loading import notes_of, requests_of
 from askless.reports.plan import PlanOptions
 from askless.reports.plan_nodes import nodes_of
+from askless.reports.routes import check_route
 from askless.reports.statement_selection import query_at
 from askless.reports.timeline import named
 
@@ -60,15 +61,19 @@ class _Ran:
 
 
 def of_capture(
-    path: Path, wish: PlanOptions, top: int | None = None, shape: str = ""
+    path: Path, wish: PlanOptions, top: int | None = None, shape: str = "", route: str = ""
 ) -> documents.PlanDocument:
     """The plans of the shapes that cost most, of each the slowest one. Raises AskLessError
-    no-database: there are none.
+    no-database: there are none; no-route.
     """
     files: list[FileReport] = []
     ran: dict[str, _Ran] = {}
+    names: set[str] = set()
     for request in requests_of(path, files):
-        _gather(ran, request, shape)
+        names.add(request.route)
+        if route in request.route:
+            _gather(ran, request, shape)
+    check_route(route, names, path)
     return _document(path, ran, wish, top, notes_of(files))
 
 
@@ -109,8 +114,16 @@ def _document(
         )
     rows = tuple(_row(one, digest, wish) for one, digest in planned)
     system = planned[0][0].system
+    whole_ns = sum(one.total_ns for one in ran.values())
+    explained_ns = sum(one.total_ns for one, _ in planned)
     return documents.PlanDocument(
-        format="askless plan", system=system, statements=rows, schema_known=False, notes=notes
+        format="askless plan",
+        system=system,
+        statements=rows,
+        schema_known=False,
+        shapes=len(ran),
+        time_share=explained_ns / whole_ns if whole_ns else 0.0,
+        notes=notes,
     )
 
 

@@ -18,6 +18,7 @@ from askless.core.records.model import Request
 from askless.core.sql.slots import Value
 from askless.core.sql.structure_store import structure_of
 from askless.reports.loading import load, requests_of
+from askless.reports.routes import check_route
 from askless.reports.timeline import named
 
 EXPLAINED = ("select", "update", "delete")
@@ -75,15 +76,17 @@ def _is_subject(stats: ShapeStats, shape: str) -> bool:
     return bool(stats.examples) and wanted and (structure is None or structure.kind in EXPLAINED)
 
 
-def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list[Subject]:
-    """The shapes that cost most time over the capture, each once, with an execution whose text and
-    values are whole.
+def costliest(
+    summary: Summary, top: int | None = None, shape: str = "", route: str = ""
+) -> list[Subject]:
+    """The shapes that cost most time over the capture, or over the routes whose names contain a
+    text, each once, with an execution whose text and values are whole.
     """
     merged: dict[str, list[tuple[RouteStats, ShapeStats]]] = {}
-    for route in summary.routes.values():
-        for stats in route.own_shapes():
+    for one in _chosen(summary, route):
+        for stats in one.own_shapes():
             if _is_subject(stats, shape):
-                merged.setdefault(stats.shape.digest, []).append((route, stats))
+                merged.setdefault(stats.shape.digest, []).append((one, stats))
     subjects = []
     for digest, uses in merged.items():
         example, *others = _whole([stats for _, stats in uses])
@@ -97,14 +100,18 @@ def costliest(summary: Summary, top: int | None = None, shape: str = "") -> list
                 names=example.statement.names,
                 rows=example.rows,
                 shape=digest,
-                routes=tuple(route.route for route, _ in by_time),
-                queries=round(sum(route.scale * stats.count for route, stats in uses)),
-                total_ns=round(sum(route.scale * stats.duration_ns for route, stats in uses)),
+                routes=tuple(one.route for one, _ in by_time),
+                queries=round(sum(one.scale * stats.count for one, stats in uses)),
+                total_ns=round(sum(one.scale * stats.duration_ns for one, stats in uses)),
                 system=example.statement.system,
                 others=tuple(one.parameters for one in alike),
             )
         )
     return sorted(subjects, key=lambda subject: (-subject.total_ns, subject.shape))[:top]
+
+
+def _chosen(summary: Summary, route: str) -> list[RouteStats]:
+    return [one for one in summary.routes.values() if route in one.route]
 
 
 def _whole(stats: list[ShapeStats]) -> list[Example]:
@@ -121,11 +128,16 @@ def _whole(stats: list[ShapeStats]) -> list[Example]:
 class Workload(msgspec.Struct, frozen=True):
     """Statements, the dearest first; how many writes of the capture would keep an index up; notes
     on the capture.
+
+    `shapes` is how many there are on the same routes, and `share` the part of their time that
+    those of the workload take; 0 where that is not known.
     """
 
     subjects: tuple[Subject, ...]
     writes: Writes = no_writes
     notes: tuple[str, ...] = ()
+    shapes: int = 0
+    share: float = 0.0
 
 
 def typed(text: str, parameters: str = "") -> Workload:
@@ -135,11 +147,11 @@ def typed(text: str, parameters: str = "") -> Workload:
     return Workload((Subject(text, *parse_parameters(parameters)),))
 
 
-def of_capture(path: Path, top: int | None = None, shape: str = "") -> Workload:
+def of_capture(path: Path, top: int | None = None, shape: str = "", route: str = "") -> Workload:
     """The shapes of a capture that cost most. Raises AskLessError nothing-to-explain if there is
-    none.
+    none, no-route if no route contains that text.
     """
-    return of_summary(path, *load(path, look=False), top=top, shape=shape)
+    return of_summary(path, *load(path, look=False), top=top, shape=shape, route=route)
 
 
 def of_summary(
@@ -149,16 +161,25 @@ def of_summary(
     *,
     top: int | None = None,
     shape: str = "",
+    route: str = "",
 ) -> Workload:
     """The same of a capture that is added up already."""
-    subjects = costliest(summary, top, shape)
+    check_route(route, summary.requested, path)
+    subjects = costliest(summary, top, shape, route)
     if not subjects:
         what = f"no statement of shape {shape}" if shape else "no SELECT, UPDATE or DELETE"
         damage = f"; the capture is incomplete: {summary.damage}" if summary.damage else ""
         raise AskLessError(
             "nothing-to-explain", f"{path} holds {what}{damage}", "record more of the application"
         )
-    return Workload(tuple(subjects), writes_of(summary), notes)
+    times: dict[str, float] = {}
+    for one in _chosen(summary, route):
+        for stats in one.own_shapes():
+            taken_ns = one.scale * stats.duration_ns
+            times[stats.shape.digest] = times.get(stats.shape.digest, 0.0) + taken_ns
+    whole_ns = sum(times.values())
+    share = sum(subject.total_ns for subject in subjects) / whole_ns if whole_ns else 0.0
+    return Workload(tuple(subjects), writes_of(summary), notes, len(times), min(share, 1.0))
 
 
 def of_request(path: Path, name: str, query: int | None) -> Workload:

@@ -10,7 +10,7 @@ from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
-from askless.core.inference.result_columns import readable_names
+from askless.core.inference.result_columns import readable
 
 # columns that are named one by one to be omitted; beyond that the ones that stay are named
 NAMED_MOST = 3
@@ -19,25 +19,19 @@ NAMED_MOST = 3
 def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     """Leave the wide columns out; for `*`, name the columns."""
     structure, columns = remedy.structure, remedy.stats.columns
-    sql, system = context.sql(remedy.stats), remedy.stats.statement.system
     keep = keys_to_keep(structure, context.schema)
     out = [name for name in remedy.wide if name not in keep]
     remaining = [name for name in columns if name not in out]
-    projection = statements.projected(sql, system, out)
-    if not projection and any(output.star for output in structure.outputs) and remaining:
-        projection = statements.named(sql, system, remaining)
-    shown = readable_names(columns, structure)
-    names = [shown.get(name, name) for name in out]
-    fetched = ", ".join(shown.get(name, name) for name in remaining[:8]) + (
-        " …" if len(remaining) > 8 else ""
-    )
-    keys = ", ".join(sorted(keep & set(shown.values())))
+    names = readable(out, columns, structure)
+    fetched = ", ".join(readable(remaining[:8], columns, structure))
+    fetched += " …" if len(remaining) > 8 else ""
+    keys = ", ".join(sorted(keep & set(columns)))
     unread = ", ".join(names) or "the other columns"
     first = Advice(
         title="leave out " + ", ".join(names) if names else "name the columns that are read",
         why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"
         "; the others are fetched but unused",
-        sql=projection,
+        sql=_projected(remedy, context.sql(remedy.stats), out, remaining),
         code=_code(remedy, out, remaining, context),
         at=remedy.line,
         saving=remedy.saving,
@@ -49,6 +43,16 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
         ),
     )
     return (first,)
+
+
+def _projected(remedy: Project, sql: str, out: list[str], remaining: list[str]) -> str:
+    """The statement without these columns; with the others by name, where it says `*`."""
+    system = remedy.stats.statement.system
+    projection = statements.projected(sql, system, out)
+    star = any(output.star for output in remedy.structure.outputs)
+    if not projection and star and remaining:
+        return statements.named(sql, system, remaining)
+    return projection
 
 
 def _code(remedy: Project, out: list[str], remaining: list[str], context: Context) -> str:

@@ -145,6 +145,12 @@ class SeekByKey(Remedy, frozen=True, kw_only=True):
     """Reach a page by key, not by counting the rows before it."""
 
 
+class ReadPlan(Remedy, frozen=True, kw_only=True):
+    """Look at the plan. `missing` are compared columns that no index begins with, if that is known."""
+
+    missing: tuple[str, ...] = ()
+
+
 class PushDown(Remedy, frozen=True, kw_only=True):
     """Let the database choose, or count. `columns` are those that the application tested; none: it
     only counted.

@@ -4,21 +4,18 @@ no one can find in the code.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from askless.core.sql.structure import Structure
 
 
-def readable_names(columns: Sequence[str], structure: Structure) -> dict[str, str]:
-    """By the name in the result, the column's own name, with its table where that has others'
-    columns beside it.
-    """
+def readable(names: Iterable[str], columns: Sequence[str], structure: Structure) -> list[str]:
+    """Columns of a result by their own names, with the table's in front where the ORM made one up."""
     if len(structure.outputs) != len(columns):
-        return {name: name for name in columns}
-    names = {}
+        return list(names)
+    own = {}
     for name, output in zip(columns, structure.outputs, strict=True):
         column = output.column
-        own = column.name if column.name not in ("", "*") else name
-        aliased = own.lower() != name.lower()
-        names[name] = f"{column.table}.{own}" if aliased and column.table else own
-    return names
+        aliased = column.name not in ("", "*") and column.name.lower() != name.lower()
+        own[name] = f"{column.table}.{column.name}" if aliased and column.table else name
+    return [own.get(name, name) for name in names]

@@ -29,6 +29,7 @@ REGISTRY = {
     "literal-churn": "askless.core.patterns.literal_churn",
     "failing": "askless.core.patterns.failing",
     "stable-read": "askless.core.patterns.stable_read",
+    "slow-query": "askless.core.patterns.slow_query",
     "held-transaction": "askless.core.patterns.held_transaction",
 }
 

@@ -59,10 +59,7 @@ def _is_first_of_many(tally: Repetition, context: Context) -> bool:
 def _by_columns(tally: Repetition, context: Context, above: Structure | None) -> Variant:
     """The variant where no ORM named the relation: by the keys' column, by the rows that came."""
     structure = tally.stats.parsed
-    several = tally.rows_more
-    if tally.rows_hidden:  # a batch is right for both
-        several = tally.key.column.name.lower() not in ROW_IDS
-    seen = Variant.TO_MANY if several else Variant.TO_ONE
+    seen = _by_rows(tally)
     column, source = tally.key.column, tally.source
     table = column.table or structure.main
     own = source is not None and source.table == table and source.column == column.name
@@ -78,6 +75,14 @@ def _by_columns(tally: Repetition, context: Context, above: Structure | None) ->
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen
+
+
+def _by_rows(tally: Repetition) -> Variant:
+    """To-many where a key had more than one row; where no one saw them a batch is right for both."""
+    several = tally.rows_more
+    if tally.rows_hidden:
+        several = tally.key.column.name.lower() not in ROW_IDS
+    return Variant.TO_MANY if several else Variant.TO_ONE
 
 
 def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str, ...]) -> bool:
@@ -131,18 +136,13 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     column = tally.key.column
     table = column.table or structure.main
     by = structure.nearest(column).name
-    counts = [number(one.queries / one.requests) for one in chain]
-    if chain[0].source is not None:
-        counts.insert(0, "1")  # the query that gave the keys
-    counted = f" ({' + '.join(counts)})" if len(counts) > 1 else ""
+    counted = _counted(chain)
     nested = len(chain) > 1 and variant in _NESTED
-    source = tally.source
-    parent = f" for each row of {source.table or 'an earlier result'}" if source else ""
-    verb = _VERBS.get(variant, "reads")
     where = "1 would do" if remaining else "none is needed"
+    verb = _VERBS.get(variant, "reads")
     title = (
         f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
-        f"{by}{parent}{counted}"
+        f"{by}{_parent(tally)}{counted}"
     )
     evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:
@@ -166,6 +166,19 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
     finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
     return Diagnosis(finding, _remedy(tally, chain, variant, table, met, cost))
+
+
+def _counted(chain: list[Repetition]) -> str:
+    """The queries of a chain in parentheses, that which gave the keys first, where it was seen."""
+    counts = [number(one.queries / one.requests) for one in chain]
+    if chain[0].source is not None:
+        counts.insert(0, "1")
+    return f" ({' + '.join(counts)})" if len(counts) > 1 else ""
+
+
+def _parent(tally: Repetition) -> str:
+    source = tally.source
+    return f" for each row of {source.table or 'an earlier result'}" if source else ""
 
 
 def _path_names(chain: list[Repetition]) -> list[str]:

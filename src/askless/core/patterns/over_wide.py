@@ -16,7 +16,7 @@ from askless.core.findings.remedies import Project
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import ROW_IDS, keys_to_keep
-from askless.core.inference.result_columns import readable_names
+from askless.core.inference.result_columns import readable
 from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.patterns.one_column import one_column
 from askless.core.sql.structure import Structure
@@ -58,36 +58,45 @@ class OverWide(ByTotals):
         return self._judge_width(met, structure)
 
     def _judge_width(self, met: Match, structure: Structure) -> Diagnosis | None:
-        stats, context = met.stats, met.context
-        settings = context.settings
-        widths = _widths(stats, structure, context)
+        stats = met.stats
         read = _read(stats, structure)
         star = any(output.star for output in structure.outputs)
-        if read is None:
-            wide = {
-                name: width for name, width in widths.items() if width >= settings.wide_column_bytes
-            }
-        else:
-            wide = {name: width for name, width in widths.items() if name not in read}
-            rows, per_request = stats.rows / stats.count, stats.bytes / stats.requests
-            if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
-                return None
-        remaining = _kept(stats, structure, context)
-        # Of columns of two tables that share a name it can't be said which one a width is of.
-        wide = {
-            n: width
-            for n, width in wide.items()
-            if n not in remaining and stats.columns.count(n) < 2
-        }
-        if not wide and (not star or len(stats.columns) < 4 or read is not None):
+        wide = _wide_columns(met, structure, read)
+        if wide is None or (not wide and (not star or len(stats.columns) < 4 or read is not None)):
             return None
         if read is None and _only_values(stats, structure, wide):
             return None
         if wide and sum(wide.values()) * stats.rows / stats.requests < 1:
             return None
-        return _diagnosis(
-            met, structure, dict(sorted(wide.items(), key=lambda item: -item[1])), read, star
-        )
+        return _diagnosis(met, structure, wide, read, star)
+
+
+def _wide_columns(
+    met: Match, structure: Structure, read: set[str] | None
+) -> dict[str, float] | None:
+    """The columns that need not be there with their mean bytes, the widest first: the wide ones, or
+    those that no one read. None where these are too little of the result.
+    """
+    stats, context = met.stats, met.context
+    settings = context.settings
+    widths = _widths(stats, structure, context)
+    if read is None:
+        wide = {
+            name: width for name, width in widths.items() if width >= settings.wide_column_bytes
+        }
+    else:
+        wide = {name: width for name, width in widths.items() if name not in read}
+        rows, per_request = stats.rows / stats.count, stats.bytes / stats.requests
+        if sum(wide.values()) * rows < max(settings.wide_result_bytes, per_request / 2):
+            return None
+    remaining = _kept(stats, structure, context)
+    # Of columns of two tables that share a name it can't be said which one a width is of.
+    sure = (
+        (name, width)
+        for name, width in wide.items()
+        if name not in remaining and stats.columns.count(name) < 2
+    )
+    return dict(sorted(sure, key=lambda item: -item[1]))
 
 
 def _only_values(stats: ShapeStats, structure: Structure, wide: Collection[str]) -> bool:
@@ -161,8 +170,7 @@ def _title(
         stats.rows / stats.count,
         f"{size(stats.bytes / stats.requests, 'bytes')} per request",
     )
-    shown = readable_names(stats.columns, structure)
-    names = ", ".join(shown.get(name, name) for name in wide)
+    names = ", ".join(readable(wide, stats.columns, structure))
     if wide and read is not None:
         return (
             f"{plural(rows, 'row')} with {_some(names)}, which are never read: "
@@ -189,20 +197,19 @@ def _diagnosis(
     that is known.
     """
     stats, context = met.stats, met.context
-    shown = readable_names(stats.columns, structure)
     spare = sum(wide.values()) * stats.rows / stats.requests
     request_bytes = sum(s.bytes for s in met.route.own_shapes()) / max(met.route.requests, 1)
     share = spare / request_bytes if request_bytes else 0.0
     because = []
     if read is not None:
         objects = sum(totals.objects for totals in stats.used.values())
-        columns = ", ".join(sorted(shown.get(name, name) for name in read)) or "no column"
+        columns = ", ".join(sorted(readable(read, stats.columns, structure))) or "no column"
         because.append(
             f"of {plural(objects, 'object')} the application read {columns}, and nothing else"
         )
     because += [
-        f"{shown.get(name, name)}: {size(width, 'bytes')} per row, measured on the result"
-        for name, width in wide.items()
+        f"{name}: {size(width, 'bytes')} per row, measured on the result"
+        for name, width in zip(readable(wide, stats.columns, structure), wide.values(), strict=True)
     ]
     if star:
         because.append("the statement selects *, so it also fetches columns added later")

@@ -42,6 +42,8 @@ def plan(out: Console, document: documents.PlanDocument) -> None:
         if not row.indexes and not row.error and document.schema_known:
             out.print(Text("  " + plan_text.NO_INDEX))
         out.print()
+    if plan_text.coverage(document):
+        out.print(Text(plan_text.coverage(document), style="dim"))
 
 
 def index_to_try(out: Console, index: documents.IndexRow) -> None:
