@@ -161,8 +161,14 @@ def test_junit_tells_what_is_over_and_where(pages: dict[str, Path], tmp_path: Pa
     ran = run("gate", pages["grown"], "--baseline", pages["tuned"], "--format", "junit")
     due = next(suite for suite in Xml.fromstring(ran.out) if suite.get("name") == "GET /calls/due")
     failures = {case.get("name"): case.find("failure") for case in due}
-    over = next(failure for name, failure in failures.items() if str(name).startswith("queries:"))
+    over = failures["queries, by the baseline"]
     assert over is not None and "over by" in str(over.get("message"))
+    passes = run("gate", pages["tuned"], "--baseline", pages["tuned"], "--format", "junit")
+    same = next(
+        suite for suite in Xml.fromstring(passes.out) if suite.get("name") == "GET /calls/due"
+    )
+    assert {case.get("name") for case in same} == failures.keys(), "a case keeps its name"
+    assert not same.findall(".//failure")
     assert any(
         "calls_due.html" in (failure.text or "")
         for failure in failures.values()

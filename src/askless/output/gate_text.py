@@ -43,7 +43,11 @@ def what(row: documents.GateRow) -> str:
 def limit(row: documents.GateRow) -> str:
     """The most that may be."""
     if row.measure == "patterns":
-        return "no new findings" if row.source == "baseline" else "none"
+        if row.source == "baseline":
+            return "no new findings"
+        if len(row.allowed) > 2:
+            return f"none but {len(row.allowed)} allowed patterns"
+        return f"none but {', '.join(row.allowed)}" if row.allowed else "none"
     return (
         f"{short(row.measure, row.limit)} before"
         if row.source == "baseline"

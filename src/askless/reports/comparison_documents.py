@@ -76,8 +76,8 @@ class GateRow(msgspec.Struct, frozen=True):
     """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms,
     patterns (findings that may not be).
 
-    `limit` is the most that may be, or what was seen before; `findings` are names, if the measure
-    is patterns.
+    `limit` is the most that may be, or what was seen before; `findings` are names, and `allowed` the
+    patterns that may be found, if the measure is patterns.
     """
 
     route: str
@@ -87,6 +87,7 @@ class GateRow(msgspec.Struct, frozen=True):
     over: bool
     source: str
     findings: tuple[str, ...]
+    allowed: tuple[str, ...] = ()
 
 
 class GateDocument(Document, frozen=True, kw_only=True):

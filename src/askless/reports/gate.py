@@ -138,6 +138,7 @@ def _by_budgets(
             one.over,
             "budget",
             tuple(finding.key for finding in one.findings),
+            one.allowed,
         )
         for one in budgets.judge(summary, project.budgets, judged.open)
     ]

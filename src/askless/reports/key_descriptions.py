@@ -11,6 +11,7 @@ _KEYS = {
     "advice": "changes to try, the first one first",
     "after": "the side after the change",
     "after_ms": "median time after the change, in milliseconds",
+    "allowed": "patterns that the budget allows",
     "alias": "what the statement calls the table, if that differs",
     "alternatives": "the ways to get the same rows, the original first",
     "at": "the line of code to change; null if it is unknown",

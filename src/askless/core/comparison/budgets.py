@@ -49,7 +49,7 @@ def _bytes_of(text: str) -> float:
 
 class BudgetRow(msgspec.Struct, frozen=True):
     """One limit of one route: what was seen against the most that may be. `findings` names findings
-    that may not be there.
+    that may not be there, `allowed` the patterns that may.
     """
 
     route: str
@@ -58,6 +58,7 @@ class BudgetRow(msgspec.Struct, frozen=True):
     actual: float
     over: bool
     findings: tuple[Finding, ...] = ()
+    allowed: tuple[str, ...] = ()
 
 
 def seen_in(route: RouteStats) -> dict[str, float]:
@@ -110,7 +111,15 @@ def judge(
                 f for f in findings if f.route == route.route and f.pattern not in budget.allowed
             )
             results.append(
-                BudgetRow(route.route, "patterns", 0.0, float(len(wrong)), bool(wrong), wrong)
+                BudgetRow(
+                    route.route,
+                    "patterns",
+                    0.0,
+                    float(len(wrong)),
+                    bool(wrong),
+                    wrong,
+                    budget.allowed,
+                )
             )
     return sorted(results, key=lambda one: (not one.over, one.route))
 
