@@ -131,6 +131,15 @@ def test_questions_of_the_documents_are_answered(pages: dict[str, Path], tmp_pat
     for question in asked:
         rows = duckdb.sql(question.replace("'calls-columns/", f"'{tmp_path}/columns/")).fetchall()
         assert rows, question
+        if question.startswith("SELECT table_name"):
+            routes_by_table = {name: routes for name, routes, _ in rows}
+    queries = askless.read(pages["grown"], values=False).queries
+    shapes = {shape.shape: shape.tables for shape in askless.read(pages["grown"]).shapes}
+    expected: dict[str, set[str]] = {}
+    for query in queries:
+        for table_name in shapes[query.shape] if not query.noise else ():
+            expected.setdefault(table_name, set()).add(query.route)
+    assert routes_by_table == {name: len(routes) for name, routes in expected.items()}
     for table in (
         columns.RequestRecord,
         columns.QueryRecord,
