@@ -220,3 +220,20 @@ def test_plans_of_a_route_say_how_much_they_cover(tmp_path: Path) -> None:
         "/cals",
         "GET /calls",
     )
+
+
+def test_a_request_takes_no_longer_in_the_database_than_it_takes(tmp_path: Path) -> None:
+    path = together(tmp_path, 190).write()
+    document = run("timeline", path, "--json").json
+    assert 180 < document["database_ms"] < document["request_ms"]
+
+
+def test_a_very_long_statement_is_shown_by_its_ends(tmp_path: Path) -> None:
+    columns = ", ".join(f"CAST(c{i} AS TEXT) AS x{i}" for i in range(300))
+    made = Made(tmp_path, "postgresql")
+    path = made.ask(f"SELECT {columns} FROM survey WHERE id = $1", 7, duration_ns=S).write()
+    for form in ((), ("--format", "markdown")):
+        shown = " ".join(run("findings", path, "--show", "1", *form).out.split())
+        assert "AS x0" in shown and "FROM survey" in shown and "characters omitted" in shown
+        assert len(shown) < 4_000
+    assert "AS x150" in run("findings", path, "--json").json["findings"][0]["sql"]

@@ -36,6 +36,19 @@ def where(line: SourceLine) -> str:
     return f"at {at(line)}" if line.line else f"at {place(line)}"
 
 
+SQL_MOST = 1200  # characters of a statement in a finding; the ends say what it is
+SQL_END = 300
+
+
+def statement(sql: str) -> str:
+    """A statement as it is shown: of a very long one, a batch of hundreds of rows say, its ends."""
+    omitted = len(sql) - SQL_MOST
+    if omitted <= SQL_END:
+        return sql
+    begin, end = sql[: SQL_MOST - SQL_END], sql[-SQL_END:]
+    return f"{begin} … {omitted:,} characters omitted (--json has them) … {end}"
+
+
 def first_line(finding: Finding) -> str:
     """The first line of a finding, and how many more there are; '' where none is known."""
     if not finding.lines:

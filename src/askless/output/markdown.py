@@ -180,7 +180,7 @@ def _story(finding: Finding) -> list[str]:
     parts = [head, plain(finding.title), "**Where**", "\n".join(sites)]
     parts += [f"**Evidence: {finding.evidence}**", _items([*finding.evidence_details, *caveats])]
     parts += ["**Cost**", _items(finding_text.costs(finding))]
-    parts += ["**The query**", block(finding.sql, "sql")]
+    parts += ["**The query**", block(finding_text.statement(finding.sql), "sql")]
     beside, common = len(finding.advice) > 1, finding_text.common_checks(finding)
     if beside:
         parts += ["**Alternatives compared**", _alternatives(finding)]
@@ -192,7 +192,7 @@ def _story(finding: Finding) -> list[str]:
         labelled += [("verify", check) for check in advice.verify if check not in common]
         parts.append(_items([f"{name}: {text}" for name, text in labelled if text]))
         if advice.sql:
-            parts += ["the SQL afterwards:", block(advice.sql, "sql")]
+            parts += ["the SQL afterwards:", block(finding_text.statement(advice.sql), "sql")]
     if common:
         parts += [f"**{finding_text.WHICHEVER}**", _items(common)]
     return [part for part in parts if part]

@@ -20,7 +20,6 @@ from askless.capture.reading import FileReport, read
 from askless.core.findings.finding import Finding
 from askless.core.inference.failures import masked_error
 from askless.core.json_encoding import encoded
-from askless.core.records.intervals import union_ns
 from askless.core.records.model import CallSite, Load, Request, RequestHints, Statement
 from askless.core.sql.masking import masked, shown_values
 from askless.project.file import here
@@ -272,10 +271,7 @@ def request_record(one: TimedRequest, values: bool = False) -> RequestRecord:
         warm_up=request.warm_up,
         queries=len(queried),
         repeated=len(queried) - len({request.statement(i).shape.digest for i in queried}),
-        database_ms=union_ns(
-            [request.starts_ns[i] for i in queried], [request.durations_ns[i] for i in queried]
-        )
-        / 1e6,
+        database_ms=request.database_ns() / 1e6,
         rows=sum(max(request.rows[i], 0) for i in queried),
         bytes=sum(request.bytes[i] for i in queried),
         errors=len(request.errors),

@@ -49,11 +49,7 @@ def document_of(
         path=request.path if values else "",
         status=request.status,
         request_ms=(request.end_ns - request.start_ns) / 1e6,
-        database_ms=sum(
-            entry.duration_ms
-            for entry in entries
-            if not request.statement(entry.indices[0]).shape.noise
-        ),
+        database_ms=request.database_ns() / 1e6,
         queries=len(request) - noise,
         noise=noise,
         rows=tuple(_row(request, entry, values) for entry in entries),
@@ -78,11 +74,13 @@ def slowest(requests: Iterable[Request], route: str, path: Path) -> Request:
     no-request.
     """
     best: Request | None = None
+    most_ns = 0
     for request in requests:
         if route not in request.route or request.warm_up:
             continue
-        if best is None or sum(request.durations_ns) > sum(best.durations_ns):
-            best = request
+        spent_ns = request.database_ns()
+        if best is None or spent_ns > most_ns:
+            best, most_ns = request, spent_ns
     if best is None:
         raise AskLessError(
             "no-request",

@@ -13,6 +13,7 @@ import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import location_text
+from askless.core.records.intervals import union_ns
 from askless.core.records.sampling import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
@@ -454,6 +455,12 @@ class Request:
         `has_server_fields`.
         """
         return self._column("told")
+
+    def database_ns(self) -> int:
+        """How long any of its queries ran, noise left out: what runs at the same time counts once."""
+        statements = self.tables.statements
+        own = [i for i, number in enumerate(self.statements) if not statements[number].shape.noise]
+        return union_ns([self.starts_ns[i] for i in own], [self.durations_ns[i] for i in own])
 
     def rows_examined(self, i: int) -> int | None:
         """The rows that the server read to answer query i, if it reported them; MariaDB's and

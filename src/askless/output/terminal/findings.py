@@ -188,7 +188,7 @@ def _story(out: Console, finding: Finding, accepted: bool) -> None:
     for text in finding_text.costs(finding):
         out.print(indented(Text(text), 2))
     _section(out, "The query")
-    code(out, finding.sql, 4)
+    code(out, finding_text.statement(finding.sql), 4)
     beside = len(finding.advice) > 1
     if beside:
         _alternatives(out, finding.advice)
@@ -243,5 +243,5 @@ def _advice(out: Console, advice: Advice, beside: bool, common: Sequence[str]) -
         code(out, advice.code, 4, "green")
     if advice.sql:
         out.print(indented(Text("the SQL afterwards:"), 2))
-        code(out, advice.sql, 4)
+        code(out, finding_text.statement(advice.sql), 4)
     labelled(out, [("verify", check) for check in advice.verify if check not in common])
