@@ -395,3 +395,29 @@ def test_what_a_lookup_is_for_is_not_left_out(
 ) -> None:
     text = f"SELECT {', '.join(columns)} FROM setting WHERE name IN ('tariff', 'tide')"
     assert len(wide_result(made("postgresql"), text, columns, 2_000).found()) == flagged
+
+
+def test_columns_that_may_be_read_are_one_entry_at_the_end(made: Callable[[str], Made]) -> None:
+    request = made("postgresql").parents()
+    for key in VESSELS:
+        request.ask("SELECT id, name FROM vessel WHERE id = $1", key)
+    for table in ("berth", "tug", "pilot"):
+        columns = ("id", "name", "remarks")
+        text = f"SELECT id, name, remarks FROM {table}"
+        before = len(request.rows)
+        wide = wide_result(request, text, columns, 300).rows
+        request.rows[before] = msgspec.structs.replace(wide[before], bytes=12_200)
+    request.ask("SELECT id, picture FROM chart WHERE id > 3", rows=1, columns=("id", "picture"))
+    request.rows[-1] = msgspec.structs.replace(request.rows[-1], bytes=900_000)
+    path = request.write()
+    document = run("findings", path, "--json").json
+    wide_ones = [one for one in document["findings"] if one["pattern"] == "over-wide"]
+    assert [one["severity"] for one in wide_ones] == ["minor"] * 3
+    for form in ((), ("--format", "markdown")):
+        shown = " ".join(run("findings", path, *form).out.split())
+        assert "3 queries fetch wide columns (35.2 KiB in all)" in shown.replace("\\", "")
+        assert not any(one["key"] in shown for one in wide_ones)
+        assert all(one["key"] in shown for one in document["findings"] if one not in wide_ones)
+    assert all(one["key"] in run("findings", path, "--all").out for one in wide_ones)
+    alone = run("findings", path, "--pattern", "over-wide").out
+    assert all(one["key"] in alone for one in wide_ones), "nothing else to show"

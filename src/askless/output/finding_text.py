@@ -181,6 +181,35 @@ def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[F
     ]
 
 
+def unsure_edits(document: documents.FindingsDocument) -> list[Edit]:
+    """Minor edits that leave columns out which the page may read: a short list shows the others
+    first. [] where there is nothing else to show.
+    """
+    unsure = [
+        edit
+        for edit, mended in with_mended(document)
+        if edit.severity == SEVERITIES[-1]
+        and mended
+        and all(one.pattern == "over-wide" and one.evidence != "traced" for one in mended)
+    ]
+    return unsure if len(unsure) < len(document.edits) else []
+
+
+def of_unsure(document: documents.FindingsDocument) -> str:
+    """What to say of them together; '' where there is none."""
+    keys = {key for edit in unsure_edits(document) for key in edit.findings}
+    wide = [finding for finding in document.findings if finding.key in keys]
+    if not wide:
+        return ""
+    fetched = size(sum(finding.cost.bytes for finding in wide), "bytes")
+    queries = "1 query fetches" if len(wide) == 1 else f"{len(wide):,} queries fetch"
+    return (
+        f"{queries} wide columns ({fetched} in all) that the page may or may not read: to find "
+        f"out, record with --track-use; list: askless findings {document.capture} --pattern "
+        "over-wide"
+    )
+
+
 def routes_of(edit: Edit) -> tuple[str, str]:
     """The route that gains most, and how many others there are ('' for none)."""
     more = f" and {plural(len(edit.routes) - 1, 'more route')}" if len(edit.routes) > 1 else ""

@@ -98,9 +98,13 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
         blocks = [_one(finding, document) for finding in document.findings]
         more = "findings"
     else:
+        unsure = finding_text.unsure_edits(document)
         blocks = [
-            _edit(edit, mended, document) for edit, mended in finding_text.with_mended(document)
+            _edit(edit, mended, document)
+            for edit, mended in finding_text.with_mended(document)
+            if edit not in unsure
         ]
+        blocks += [plain(finding_text.of_unsure(document))] if unsure else []
         more = "edits"
     blocks = [head + "\n\n" + plain(summed), *blocks]
     if lines:

@@ -197,7 +197,7 @@ def _prediction(parts: Sequence[_Part], route: RouteStats, way_ms: float) -> _Pr
     pairs = sorted(
         (
             float(request.queries),
-            request.queries - sum(_spared_in(part, name, parts) for part in parts),
+            float(request.queries - sum(_spared_in(part, name, parts) for part in parts)),
         )
         for name, request in sample.items()
     )

@@ -30,22 +30,30 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
     """What to change, a short paragraph for each edit with the findings that it fixes; those that
     matter least are omitted.
     """
-    _edits(out, document, EDITS_MOST)
+    _edits(out, document, finding_text.unsure_edits(document), EDITS_MOST)
 
 
 def all_edits(out: Console, document: documents.FindingsDocument) -> None:
     """The same with every edit."""
-    _edits(out, document, len(document.edits))
+    _edits(out, document, [], len(document.edits))
 
 
-def _edits(out: Console, document: documents.FindingsDocument, most: int) -> None:
+def _edits(
+    out: Console, document: documents.FindingsDocument, unsure: Sequence[Edit], most: int
+) -> None:
     _none(out, document)
-    place = 0
-    for turn, (edit, mended) in enumerate(finding_text.with_mended(document)):
-        if turn < most:
+    place = shown = 0
+    omitted = []
+    for edit, mended in finding_text.with_mended(document):
+        if edit not in unsure and shown < most:
             _edit(out, place + 1, edit, mended, document)
+            shown += 1
+        elif edit not in unsure:
+            omitted.append(edit)
         place += len(mended)
-    omitted = document.edits[most:]
+    if unsure:
+        out.print(Text(safe(finding_text.of_unsure(document))))
+        out.print()
     if omitted:
         lead = (
             f"{plural(len(omitted), 'edit')} more ({finding_text.weights(omitted)}) with smaller "
