@@ -59,7 +59,20 @@ def test_each_fix_passes_the_gate_and_is_named(record: Record) -> None:
     assert f"{len(fixed)} findings of the baseline fixed" in said
     assert all(one["key"] in said for one in fixed)
     compared = run("compare", before, after, "--fail-on-new", "--json")
-    assert compared.code == 0, [one["title"] for one in compared.json["new"]]
+    assert compared.code == 0 and compared.json["new"] == [], "what was there before is not new"
+
+
+def test_what_was_hidden_by_a_larger_finding_is_shown_as_such(orm: str, record: Record) -> None:
+    before, after = record("before"), record("after")
+    uncovered = run("compare", before, after, "--json").json["uncovered"]
+    shown = {(one["finding"]["route"], one["finding"]["pattern"]) for one in uncovered}
+    expected = {("GET /joined", "over-wide"), ("GET /by_hand", "over-wide")}
+    assert shown == (expected if orm == "django" else set())
+    for form in ((), ("--format", "markdown")):
+        said = " ".join(run("compare", before, after, *form).out.split())
+        assert said.count("was hidden by") == len(uncovered)
+    gated = " ".join(run("gate", after, "--baseline", before).out.split())
+    assert gated.count("was hidden by") == len(uncovered)
 
 
 def test_what_a_larger_loop_left_keeps_its_name(orm: str, record: Record) -> None:

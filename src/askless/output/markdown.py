@@ -264,8 +264,10 @@ def compare(document: documents.CompareDocument) -> str:
             ("new", document.new),
             ("fixed", document.fixed),
             ("improved", document.improved),
+            ("uncovered", document.uncovered),
             ("remaining", document.remaining),
         )
+        if items or title != "uncovered"
     )
     blocks = [f"### Ask Less: findings {counts}"]
     if document.new:
@@ -280,6 +282,9 @@ def compare(document: documents.CompareDocument) -> str:
             plain(f"{plural(same, 'route')} {'asks' if same == 1 else 'ask'} the same as before.")
         )
     blocks.append(plain(gate_text.drift(document)))
+    if document.uncovered:
+        blocks.append("**Uncovered**")
+        blocks += [f"{_finding(one.finding)}, {plain(one.reason)}" for one in document.uncovered]
     for title, items in (
         ("Fixed", document.fixed),
         ("Improved", document.improved),

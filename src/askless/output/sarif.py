@@ -148,7 +148,7 @@ def _compare(document: documents.CompareDocument, files: Files) -> list[Json]:
     groups = (
         ("new", document.new),
         ("updated", document.improved),
-        ("unchanged", document.remaining),
+        ("unchanged", [*document.remaining, *(one.finding for one in document.uncovered)]),
         ("absent", document.fixed),
     )
     return [_result(files, finding, state) for state, items in groups for finding in items]

@@ -28,6 +28,7 @@ def compare(
     results = [open_findings(summary, project) for summary in (before, after)]
     changes = compare_findings(results[0].open, results[1].open, before.requested, after.requested)
     baseline = compare_baseline(before, after, results[0].open, results[1].open)
+    uncovered = {one.key for one, _ in baseline.uncovered}
     rows = compare_routes(before, after)
     controls = controls_of(rows)
     return documents.CompareDocument(
@@ -38,7 +39,10 @@ def compare(
         variation=drift_of(controls),
         controls=tuple(controls),
         fixed=changes.fixed,
-        new=changes.new,
+        new=tuple(one for one in changes.new if one.key not in uncovered),
+        uncovered=tuple(
+            documents.UncoveredFinding(one, reason) for one, reason in baseline.uncovered
+        ),
         regressions=tuple(finding.key for finding in baseline.new),
         improved=changes.improved,
         remaining=changes.remaining,

@@ -46,13 +46,21 @@ class CompareRow(msgspec.Struct, frozen=True):
     memory_bytes: BeforeAfter = BeforeAfter()
 
 
+class UncoveredFinding(msgspec.Struct, frozen=True):
+    """A finding that was there before, behind a larger one. `reason` says which."""
+
+    finding: Finding
+    reason: str
+
+
 class CompareDocument(Document, frozen=True, kw_only=True):
     """`askless compare`. `ratio` is time before over time after: value, low, high of a 95 %
     interval.
 
     `variation` is the largest factor by which one of `controls` moved: the routes with the same
     queries on both sides, without those that moved far more than the others; None without such a
-    route. What is `improved` costs less than before; `regressions` are the keys of new findings on
+    route. What is `improved` costs less than before; what is `uncovered` was there before,
+    behind a finding that is fixed; `regressions` are the keys of new findings on
     routes that cost more than before. `accepted` counts the findings after the change that the
     project accepts, which are not listed. `damage` says what of either capture can't be read or was
     lost.
@@ -67,6 +75,7 @@ class CompareDocument(Document, frozen=True, kw_only=True):
     remaining: tuple[Finding, ...]
     controls: tuple[str, ...] = ()
     improved: tuple[Finding, ...] = ()
+    uncovered: tuple[UncoveredFinding, ...] = ()
     regressions: tuple[str, ...] = ()
     accepted: int = 0
     damage: str = ""

@@ -28,6 +28,7 @@ from askless.reports.comparison_documents import (
     TimeSpread as TimeSpread,
     TrendDocument as TrendDocument,
     TrendRow as TrendRow,
+    UncoveredFinding as UncoveredFinding,
 )
 from askless.reports.document import BeforeAfter as BeforeAfter, Document as Document, Fields
 from askless.reports.key_descriptions import description_of

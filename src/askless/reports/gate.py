@@ -118,6 +118,10 @@ class _Judged(msgspec.Struct):
             f"not fail the gate: {finding.summary}"
             for finding in compared.listed
         ]
+        self.remarks += [
+            f"{finding.key} on {finding.route} {reason}: {finding.summary}"
+            for finding, reason in compared.uncovered
+        ]
         if fixed:
             self.remarks.append(
                 f"{plural(len(fixed), 'finding')} of the baseline fixed: "

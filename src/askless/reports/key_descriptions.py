@@ -90,6 +90,7 @@ _KEYS = {
     "incomplete": "whether the file's reader ended before its input",
     "index": "name or definition of the index",
     "improved": "findings that remain and cost less than before",
+    "uncovered": "findings that were there before, behind one that is fixed",
     "indexes": "indexes",
     "key": "the name of the finding, stable between captures of the same code",
     "keys": "distinct keys that were looked up",

@@ -18,6 +18,6 @@ def advise(remedy: ReadPlan, context: Context) -> tuple[Advice, ...]:
             code=f"askless plan CAPTURE --shape {digest} --db URL",
             at=remedy.line,
             trade_offs="an index takes room and slows each write to its columns",
-            verify=("what helps here: askless indexes CAPTURE --db URL --prove",),
+            verify=("what helps here: askless indexes CAPTURE --db URL --test",),
         ),
     )

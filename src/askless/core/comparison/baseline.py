@@ -14,6 +14,7 @@ import msgspec
 
 from askless.core.aggregation.summary import Summary
 from askless.core.comparison.budgets import seen_in
+from askless.core.comparison.uncovered import uncovered
 from askless.core.findings.finding import Finding
 
 # Counts that may differ a little with the rows that a page happens to show: how much more is worse.
@@ -38,7 +39,8 @@ class BaselineRow(msgspec.Struct, frozen=True):
 
 class BaselineResult(msgspec.Struct, frozen=True):
     """A capture against one from before: counts, findings that are new, and routes that only one
-    side has. `listed` are new findings on routes that cost no more than before.
+    side has. `listed` are new findings on routes that cost no more than before; `uncovered` are not
+    new: each with where it was before, in words.
     """
 
     counts: tuple[BaselineRow, ...]
@@ -46,6 +48,7 @@ class BaselineResult(msgspec.Struct, frozen=True):
     listed: tuple[Finding, ...]
     only_before: tuple[str, ...]
     only_now: tuple[str, ...]
+    uncovered: tuple[tuple[Finding, str], ...] = ()
 
 
 def compare_baseline(
@@ -53,16 +56,10 @@ def compare_baseline(
 ) -> BaselineResult:
     """What is worse now than before, on the routes that both have."""
     routes_before, routes_now = before.requested, now.requested
-    known = {finding.key for finding in found_before}
+    reasons = uncovered(before, now, found_before, found_now)
+    known = {finding.key for finding in found_before} | reasons.keys()
     fresh = [f for f in found_now if f.key not in known and f.route in routes_before]
-    has_new = {finding.route for finding in fresh}
-    counts = [
-        row
-        for name in sorted(routes_before & routes_now)
-        for row in _weighed(
-            name, seen_in(before.routes[name]), seen_in(now.routes[name]), name in has_new
-        )
-    ]
+    counts = _counts(before, now, {finding.route for finding in fresh})
     failing = {row.route for row in counts if row.over}
     return BaselineResult(
         tuple(counts),
@@ -70,7 +67,19 @@ def compare_baseline(
         tuple(finding for finding in fresh if finding.route not in failing),
         tuple(sorted(routes_before - routes_now)),
         tuple(sorted(routes_now - routes_before)),
+        tuple((one, reasons[one.key]) for one in found_now if one.key in reasons),
     )
+
+
+def _counts(before: Summary, now: Summary, has_new: set[str]) -> list[BaselineRow]:
+    """The counts of the routes that both have."""
+    return [
+        row
+        for name in sorted(before.requested & now.requested)
+        for row in _weighed(
+            name, seen_in(before.routes[name]), seen_in(now.routes[name]), name in has_new
+        )
+    ]
 
 
 def _weighed(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from types import MappingProxyType
 
 from rich.console import Console
 from rich.text import Text
@@ -51,10 +52,18 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
         )
     out.print(table)
     out.print(Text(gate_text.drift(document), style="dim"))
+    _findings(out, document)
+
+
+def _findings(out: Console, document: documents.CompareDocument) -> None:
+    """What became of the findings."""
     _list(out, "fixed", document.fixed)
     _list(out, "new", document.new)
     if document.improved:
         _list(out, "improved", document.improved)
+    if document.uncovered:
+        reasons = {one.finding.key: one.reason for one in document.uncovered}
+        _list(out, "uncovered", [one.finding for one in document.uncovered], reasons)
     _list(out, "remaining", document.remaining)
     if document.accepted:
         out.print(
@@ -62,9 +71,16 @@ def compare(out: Console, document: documents.CompareDocument) -> None:
         )
 
 
-def _list(out: Console, title: str, findings: Sequence[Finding]) -> None:
+def _list(
+    out: Console,
+    title: str,
+    findings: Sequence[Finding],
+    reasons: Mapping[str, str] = MappingProxyType({}),
+) -> None:
     head = f"{plural(len(findings), 'finding')} {title}" + (":" if findings else "")
     out.print(Text(head, style="bold"))
     for finding in findings:
         out.print(indented(Text(f"{finding.pattern}  {safe(finding.route)}", style="bold"), 2))
         out.print(indented(Text(safe(finding.title)), 4))
+        if finding.key in reasons:
+            out.print(indented(Text(safe(reasons[finding.key]), style="dim"), 4))
