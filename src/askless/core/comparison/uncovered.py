@@ -51,8 +51,7 @@ def _was_there(finding: Finding, old: RouteStats, new: RouteStats) -> bool:
     if stats is None:
         return False
     cause = cause_of(stats)
-    asked, asked_before = _asked(new, cause), _asked(old, cause)
-    return 0 < asked <= AS_MUCH * asked_before
+    return 0 < _queries(new, cause) <= AS_MUCH * _queries(old, cause)
 
 
 def _fetched(route: RouteStats) -> tuple[float, float]:
@@ -62,7 +61,7 @@ def _fetched(route: RouteStats) -> tuple[float, float]:
     return rows / route.requests, size / route.requests
 
 
-def _asked(route: RouteStats, cause: str) -> float:
+def _queries(route: RouteStats, cause: str) -> float:
     """Queries of a cause per request."""
     return sum(one.count for one in _of_cause(route, cause)) / route.requests
 
