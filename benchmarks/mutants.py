@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import itertools
 import os
+import signal
 import re
 import shutil
 import subprocess
@@ -526,6 +527,9 @@ def planted(mutant: Mutant, folder: Path) -> Path:
     return source
 
 
+HANGS_AFTER_S = 900  # several times what the longest list of tests takes
+
+
 def survives(mutant: Mutant) -> bool:
     """Whether the tests pass with the mutant."""
     with tempfile.TemporaryDirectory() as folder:
@@ -545,19 +549,23 @@ def survives(mutant: Mutant) -> bool:
             "PYTHONPATH": str(source),
             "HYPOTHESIS_DATABASE_FILE": f"{folder}/examples",
         }
-        done = subprocess.run(
+        with subprocess.Popen(
             [*words, *tests_for(mutant)],
             cwd=ROOT,
             env=env,
-            capture_output=True,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
             text=True,
-            check=False,
-        )
-        if done.returncode not in (0, 1):
-            raise ValueError(
-                f"the tests of {mutant.file} did not run:\n{done.stdout[-2000:]}{done.stderr[-500:]}"
-            )
-        return done.returncode == 0
+            start_new_session=True,
+        ) as process:
+            try:
+                out, err = process.communicate(timeout=HANGS_AFTER_S)
+            except subprocess.TimeoutExpired:  # which is noticed, too
+                os.killpg(process.pid, signal.SIGKILL)
+                return False
+        if process.returncode not in (0, 1):
+            raise ValueError(f"the tests of {mutant.file} did not run:\n{out[-2000:]}{err[-500:]}")
+        return process.returncode == 0
 
 
 def main() -> int:
