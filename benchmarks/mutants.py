@@ -10,9 +10,9 @@ from __future__ import annotations
 
 import itertools
 import os
-import signal
 import re
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -109,6 +109,10 @@ TESTS: dict[str, Sequence[str]] = {
     "./output/junit.py": ("tests/output/test_formats.py", "tests/test_gate.py"),
     "./output/terminal/requests.py": ("tests/output/test_terminal.py",),
     "sql/credentials.py": ("tests/core/test_credentials.py",),
+    "analysis/edits.py": ("tests/test_unlike_pages.py", "tests/test_advice.py"),
+    "comparison/uncovered.py": ("tests/test_fixes.py",),
+    "patterns/slow_query.py": ("tests/test_slow_queries.py",),
+    "findings/unavailable_fields.py": ("tests/test_unseen_results.py",),
     "sql/masking.py": ("tests/output/test_canary.py",),
     "formatting.py": TRUST,
     "sql/structure_reader.py": ("tests/core/test_parsing.py", "tests/core/test_structure.py"),
@@ -347,7 +351,17 @@ MUTANTS = [
     Mutant("patterns/duplicate.py", '    return structure.clock in ("", "day")', "    return True"),
     Mutant("patterns/sibling_filters.py", "if len(starts & stops) >= len(rows) - 1 else None", "if True else None"),
     Mutant("patterns/unbounded.py", "    if structure.bounded or structure.exists:\n        return False", "    pass"),
-    Mutant("patterns/over_wide.py", "if n not in remaining and stats.columns.count(n) < 2}", "if stats.columns.count(n) < 2}"),
+    Mutant("analysis/edits.py", "return 0.0 if 0 < len(sample) < SAMPLED_REQUESTS_MOST else average", "return average"),
+    Mutant("analysis/edits.py", "after = median([pair[1] for pair in pairs])", "after = pairs[0][1]"),
+    Mutant("analysis/edits.py", "return one.of_shape - _asks_itself(part, parts)", "return one.of_shape"),
+    Mutant("comparison/uncovered.py", "return all(now <= AS_MUCH * then for now, then in sizes)", "return True"),
+    Mutant("comparison/uncovered.py", "return all(now <= AS_MUCH * then for now, then in sizes)", "return False"),
+    Mutant("patterns/slow_query.py", "if costliest.shape.digest in explained or not costliest.requests:", "if not costliest.requests:"),
+    Mutant("patterns/slow_query.py", "return () if first & set(compared) else compared", "return compared"),
+    Mutant("findings/unavailable_fields.py", """then this is a "
+        f"loop over its rows.""", """then this is no "
+        f"loop over its rows."""),
+    Mutant("patterns/over_wide.py", "if name not in remaining and stats.columns.count(name) < 2", "if stats.columns.count(name) < 2"),
     Mutant("patterns/unused_load.py", "totals is None or touched or totals.objects", "totals is None or totals.objects"),
     Mutant("patterns/discarded_rows.py", "if count >= 0.9 * totals.objects)", "if count >= 0.1 * totals.objects)"),
     Mutant("patterns/base.py", "return any(first < i < last and (table in tables or table == EVERYTHING) for", "return any(first < i < last and table in tables for"),

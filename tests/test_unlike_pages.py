@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import run
+from tests.conftest import HARBOUR, run
 from tests.possible import impossible
 from tests.test_traffic import Made, written
 
@@ -50,6 +51,37 @@ def test_pages_of_different_sizes_are_a_range(tmp_path: Path) -> None:
     after = [edit[name] for name in ("queries_least_after", "queries_after", "queries_most_after")]
     assert (before, after) == ([5, 11, 91], [2, 2, 2])
     assert "5 to 91 queries per request → 2, saves" in run("findings", path).out
+
+
+SOMETIMES_MORE = """
+import sys
+import askless
+from models import PortCall
+from sqlalchemy import create_engine, select
+from sqlalchemy.orm import Session
+engine = create_engine("sqlite:///" + sys.argv[1])
+for more in (True, False, True, True):
+    with Session(engine) as db, askless.request("GET /calls"):
+        for call in db.scalars(select(PortCall).order_by(PortCall.id).limit(8)):
+            call.tug_jobs
+            if more:
+                call.manifest_lines
+"""
+
+
+def test_an_edit_of_two_loads_counts_what_a_request_has_of_them(
+    harbour: Path, tmp_path: Path
+) -> None:
+    script = tmp_path / "calls.py"
+    script.write_text(SOMETIMES_MORE)
+    program = [sys.executable, script, harbour]
+    env = {"PYTHONPATH": str(HARBOUR)}
+    assert run("capture", "app", "-o", tmp_path / "c", "--", *program, env=env).code == 0
+    (edit,) = run("findings", tmp_path / "c", "--json").json["edits"]
+    assert "tug_jobs" in edit["code"] and "manifest_lines" in edit["code"]
+    assert (edit["queries_least"], edit["queries_least_after"]) == (9, 2)
+    assert (edit["queries_most"], edit["queries_most_after"]) == (17, 3)
+    assert (edit["queries"], edit["queries_after"]) == (17, 3)
 
 
 @pytest.mark.parametrize(

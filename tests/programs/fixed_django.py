@@ -47,6 +47,16 @@ def joined_after():
     return [call.vessel.name for call in calls().select_related("vessel")]
 
 
+# a fix that fetches wide columns which the lookups had left out
+def wider_before():
+    named = Vessel.objects.only("name")
+    return [named.get(pk=call.vessel_id).name for call in calls()]
+
+
+def wider_after():
+    return [call.vessel.name for call in calls().select_related("vessel")]
+
+
 def batched_before():
     return [[job.id for job in call.tug_jobs.all()] for call in calls()]
 
