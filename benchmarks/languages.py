@@ -34,6 +34,7 @@ from askless.capture.reading import read  # noqa: E402
 from askless.core.sql.shape import shape_text  # noqa: E402
 from askless.sources.wire.splitting import split  # noqa: E402
 from tests import servers  # noqa: E402
+from tests.possible import impossible  # noqa: E402
 
 HERE = ROOT / "benchmarks" / "languages"
 HARBOUR = ROOT / "src" / "askless" / "demo" / "harbour"
@@ -165,7 +166,9 @@ def run(language: str, command: list[str], server: servers.Server, folder: Path)
         capture_output=True,
         check=True,
     )
-    found = json.loads(told.stdout)["findings"]
+    document = json.loads(told.stdout)
+    wrong += [f"impossible: {fault}" for fault in impossible(document)]
+    found = document["findings"]
     loops = {
         (f["route"], f["tables"][0])
         for f in found

@@ -9,6 +9,7 @@ import pytest
 from askless.core.advice.orm import Query, Step
 from askless.core.advice.orm.django import WORDS as DJANGO
 from askless.core.advice.orm.sqlalchemy import WORDS as SQLALCHEMY
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.lineage import origin_of
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
@@ -97,7 +98,14 @@ def test_two_ways_are_no_way() -> None:
     second = dict([*call.relations.items(), relation("escort", "Vessel", False, "escort_id", "id")])
     known["django", "PortCall"] = Model("django", "PortCall", "port_call", ("id",), {}, second)
     query = Load("django", "query", "PortCall", "", "PortCall", True)
-    assert from_query((load("Vessel", "owner"),), query, JOINED, known) is None
+    wanted = (load("Vessel", "owner"),)
+    way = from_query(wanted, query, JOINED, known)
+    assert way is not None and [one.relation for one in way] == ["vessel", "owner"]
+    both = structure(
+        "SELECT c.id, v.id, v.owner_id, e.id FROM port_call c LEFT JOIN vessel v ON "
+        "v.id = c.vessel_id LEFT JOIN vessel e ON e.id = c.escort_id"
+    )
+    assert from_query(wanted, query, both, known) is None
 
 
 @pytest.mark.parametrize(
@@ -139,8 +147,9 @@ def test_keys_of_a_relation_come_from_its_own_column() -> None:
 
 JOBS, TUGS = (load("PortCall", "jobs"),), (load("PortCall", "jobs"), load("Job", "tug"))
 VESSEL, OWNER = (load("PortCall", "vessel"),), (load("PortCall", "vessel"), load("Vessel", "owner"))
+OPTIONS = "/x/site-packages/django/contrib/admin/options.py"
 ADMIN = Query(
-    "/x/site-packages/django/contrib/admin/options.py",
+    SourceLine(OPTIONS, 437, "get_queryset"),
     "office.PortCall",
     ((load("PortCall", "pilot"),),),
 )
@@ -155,12 +164,40 @@ TOGETHER = [
         '.prefetch_related(Prefetch("jobs", queryset=Job.objects.select_related("tug")))',
     ),
     ([Step(JOBS, False), Step(JOBS, False)], '.prefetch_related("jobs")'),
+    ([Step(VESSEL, False), Step(OWNER, True)], '.select_related("vessel__owner")'),
 ]
+
+
+def test_what_a_join_passes_through_takes_no_query_of_its_own() -> None:
+    steps = [Step(VESSEL, False), Step(OWNER, True), Step(JOBS, False), Step(TUGS, True)]
+    batched = [DJANGO.is_batched(one, steps) for one in steps]
+    assert batched == [False, False, True, True]
+    assert not DJANGO.is_batched(Step(TUGS, True), [Step(TUGS, True)]), "inside of a Prefetch"
+    assert [SQLALCHEMY.is_batched(one, steps) for one in steps] == [False, False, True, False]
+
+
+def test_choices_of_a_field_of_the_admin_are_read_past_get_queryset() -> None:
+    at = SourceLine(OPTIONS, 301, "formfield_for_foreignkey")
+    call = DJANGO.together([Step(VESSEL, True)], Query(at, "office.PortCall"))
+    assert call == (
+        "in the ModelAdmin with the field, formfield_for_foreignkey: "
+        'kwargs["queryset"] = PortCall.objects.select_related("vessel")'
+    )
+
+
+def test_a_reverse_relation_is_counted_by_its_name_in_queries() -> None:
+    parent = MODELS_OF["PortCall"]
+    jobs = Relation("job_set", "Job", True, ("id",), ("call_id",), "", "job")
+    call = 'PortCall.objects.annotate(job_count=Count("job", distinct=True))'
+    assert DJANGO.counted(parent, jobs, False) == call
 
 
 @pytest.mark.parametrize("steps, call", TOGETHER)
 def test_all_paths_stand_in_one_call(steps: list[Step], call: str) -> None:
-    assert DJANGO.together(steps, Query("/harbour/pages.py", "PortCall")) == call
+    assert (
+        DJANGO.together(steps, Query(SourceLine("/harbour/pages.py", 1, "page"), "PortCall"))
+        == call
+    )
 
 
 def test_the_admin_keeps_what_it_joins() -> None:
@@ -178,7 +215,7 @@ def test_a_relation_that_is_prefetched_takes_no_second_prefetch() -> None:
 
 def test_loader_options_stand_in_one_call() -> None:
     steps = [Step(VESSEL, True), Step(JOBS, False), Step(TUGS, True)]
-    call = SQLALCHEMY.together(steps, Query("/harbour/pages.py", "PortCall"))
+    call = SQLALCHEMY.together(steps, Query(SourceLine("/harbour/pages.py", 1, "page"), "PortCall"))
     assert (
         call
         == ".options(joinedload(PortCall.vessel), selectinload(PortCall.jobs).joinedload(Job.tug))"

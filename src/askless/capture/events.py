@@ -133,8 +133,8 @@ class LoadEvent(Event, tag="load"):
 
 
 class Relation(msgspec.Struct, array_like=True, frozen=True):
-    """A relation of a model: its columns on both sides, and the table between them, if there is
-    one.
+    """A relation of a model: its columns on both sides, the table between them, if there is one,
+    and its name in queries where that is another one.
     """
 
     target: str
@@ -142,6 +142,7 @@ class Relation(msgspec.Struct, array_like=True, frozen=True):
     local: tuple[str, ...] = ()
     remote: tuple[str, ...] = ()
     link: str = ""
+    queried: str = ""
 
 
 class ModelEvent(Event, tag="model"):

@@ -252,7 +252,13 @@ class Feed:
     def _model(self, event: events.ModelEvent) -> None:
         relations = {
             name: Relation(
-                name, relation.target, relation.many, relation.local, relation.remote, relation.link
+                name,
+                relation.target,
+                relation.many,
+                relation.local,
+                relation.remote,
+                relation.link,
+                relation.queried,
             )
             for name, relation in event.relations.items()
         }

@@ -204,7 +204,12 @@ class CaptureWriter:
         """See `Receiver`."""
         relations = {
             name: events.Relation(
-                relation.target, relation.many, relation.local, relation.remote, relation.link
+                relation.target,
+                relation.many,
+                relation.local,
+                relation.remote,
+                relation.link,
+                relation.queried,
             )
             for name, relation in model.relations.items()
         }

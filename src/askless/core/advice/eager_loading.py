@@ -124,7 +124,7 @@ def _query(case: _Case) -> Query | None:
     if root is None or root.load is None or root.structure is None or root.load.kind == "library":
         return None
     there = joined_already(root.load, root.structure, case.models)
-    return Query(case.at.file if case.at is not None else "", root.load.target, tuple(there))
+    return Query(case.at, root.load.target, tuple(there))
 
 
 def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:

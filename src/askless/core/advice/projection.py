@@ -10,7 +10,7 @@ from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Project
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
-from askless.core.inference.result_columns import readable
+from askless.core.inference.result_columns import readable, some
 
 # columns that are named one by one to be omitted; beyond that the ones that stay are named
 NAMED_MOST = 3
@@ -26,9 +26,9 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     fetched = ", ".join(readable(remaining[:8], columns, structure))
     fetched += " …" if len(remaining) > 8 else ""
     keys = ", ".join(sorted(keep & set(columns)))
-    unread = ", ".join(names) or "the other columns"
+    unread = some(names) or "the other columns"
     first = Advice(
-        title="leave out " + ", ".join(names) if names else "name the columns that are read",
+        title="leave out " + some(names) if names else "name the columns that are read",
         why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"
         "; the others are fetched but unused",
         sql=_projected(remedy, context.sql(remedy.stats), out, remaining),
@@ -68,7 +68,7 @@ def _code(remedy: Project, out: list[str], remaining: list[str], context: Contex
             code = words.only_columns(load, columns, context.models)
         else:
             code = words.without_columns(load, [named[name] for name in out], context.models)
-    return code if remedy.line is None else words.placed(remedy.line.file, load.target, code)
+    return words.placed(remedy.line, load.target, code)
 
 
 def _tables_of_columns(remedy: Project) -> dict[str, tuple[str, str]]:

@@ -10,11 +10,12 @@ from askless.core.inference.context import Context
 
 def advise(remedy: PushDown, context: Context) -> tuple[Advice, ...]:
     """Count, or filter, in the database."""
-    load = remedy.stats.load
+    load, structure = remedy.stats.load, remedy.structure
     words = words_of(load)
     model = model_of(load, load.target, context.models) if load is not None else None
     if not remedy.columns:
-        code = words.number_of(model) if words is not None and model is not None else ""
+        whole = not structure.predicates and not structure.joins and not structure.has_limit
+        code = words.number_of(model, whole) if words is not None and model is not None else ""
         return (
             Advice(
                 title="count in the database",

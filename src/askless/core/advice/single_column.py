@@ -23,8 +23,7 @@ def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
     if words is not None and load is not None and model is not None and column in model.attributes:
         wanted = dict.fromkeys([*model.keys, column])
         code = words.only_columns(load, [(structure.main, name) for name in wanted], context.models)
-        if remedy.line is not None:
-            code = words.placed(remedy.line.file, load.target, code)
+        code = words.placed(remedy.line, load.target, code)
     others = [
         output.name or output.column.name
         for output in structure.outputs

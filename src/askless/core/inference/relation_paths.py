@@ -96,6 +96,7 @@ def _joined(start: Model, orm: str, structure: Structure, models: Models) -> lis
                 or target is None
                 or target.table.lower() not in given
                 or target.name == start.name
+                or not _is_joined(model, relation, target, structure)
             ):
                 continue
             longer = (*way, step(orm, model, relation))
@@ -103,6 +104,22 @@ def _joined(start: Model, orm: str, structure: Structure, models: Models) -> lis
             if len(longer) < _JOINS_MOST:
                 waiting.append((target, longer))
     return results
+
+
+def _is_joined(model: Model, relation: Relation, target: Model, structure: Structure) -> bool:
+    """Whether a query joins the two tables by a relation's own columns: another relation may lead
+    to the same table.
+    """
+    if not relation.local or not relation.remote:
+        return True
+    wanted = {
+        (model.table.lower(), relation.local[0].lower()),
+        (target.table.lower(), relation.remote[0].lower()),
+    }
+    return any(
+        {(side.table.lower(), side.name.lower()) for side in (join.left, join.right)} == wanted
+        for join in structure.joins
+    )
 
 
 def joined_already(query: Load, structure: Structure, models: Models) -> list[tuple[Load, ...]]:

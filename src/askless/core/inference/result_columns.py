@@ -8,6 +8,8 @@ from collections.abc import Iterable, Sequence
 
 from askless.core.sql.structure import Structure
 
+NAMED_MOST = 4  # columns in a sentence
+
 
 def readable(names: Iterable[str], columns: Sequence[str], structure: Structure) -> list[str]:
     """Columns of a result by their own names, with the table's in front where the ORM made one up."""
@@ -19,3 +21,11 @@ def readable(names: Iterable[str], columns: Sequence[str], structure: Structure)
         aliased = column.name not in ("", "*") and column.name.lower() != name.lower()
         own[name] = f"{column.table}.{column.name}" if aliased and column.table else name
     return [own.get(name, name) for name in names]
+
+
+def some(names: Sequence[str]) -> str:
+    """Columns in a sentence: of many, the first."""
+    if len(names) <= NAMED_MOST:
+        return ", ".join(names)
+    first = names[: NAMED_MOST - 1]
+    return ", ".join(first) + f" and {len(names) - len(first)} more columns"

@@ -16,7 +16,7 @@ from askless.core.findings.remedies import Project
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import ROW_IDS, keys_to_keep
-from askless.core.inference.result_columns import readable
+from askless.core.inference.result_columns import readable, some
 from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.patterns.one_column import one_column
 from askless.core.sql.structure import Structure
@@ -153,15 +153,6 @@ def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
     }
 
 
-def _some(names: str) -> str:
-    listed = names.split(", ")
-    return (
-        names
-        if len(listed) <= 4
-        else ", ".join(listed[:3]) + f" and {len(listed) - 3} more columns"
-    )
-
-
 def _title(
     met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, spare: float
 ) -> str:
@@ -170,10 +161,10 @@ def _title(
         stats.rows / stats.count,
         f"{size(stats.bytes / stats.requests, 'bytes')} per request",
     )
-    names = ", ".join(readable(wide, stats.columns, structure))
+    names = some(readable(wide, stats.columns, structure))
     if wide and read is not None:
         return (
-            f"{plural(rows, 'row')} with {_some(names)}, which are never read: "
+            f"{plural(rows, 'row')} with {names}, which are never read: "
             f"{size(spare, 'bytes')} of {of}"
         )
     if wide:

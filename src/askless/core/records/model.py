@@ -64,7 +64,10 @@ class Load(msgspec.Struct, frozen=True):
 
 
 class Relation(msgspec.Struct, frozen=True):
-    """A relation of a model: local and remote columns, and the table between them if there is one."""
+    """A relation of a model: local and remote columns, and the table between them if there is one.
+
+    `queried` is its name in a query where that is another one: Django's `job_set` is `job` there.
+    """
 
     name: str
     target: str
@@ -72,6 +75,7 @@ class Relation(msgspec.Struct, frozen=True):
     local: tuple[str, ...] = ()
     remote: tuple[str, ...] = ()
     link: str = ""
+    queried: str = ""
 
 
 class Model(msgspec.Struct, frozen=True):

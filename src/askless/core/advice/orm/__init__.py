@@ -12,6 +12,7 @@ from typing import Protocol
 
 import msgspec
 
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.context import Models
 from askless.core.records.model import Load, Model, Relation
 
@@ -31,11 +32,11 @@ class Step(msgspec.Struct, frozen=True):
 
 
 class Query(msgspec.Struct, frozen=True):
-    """The query that a call depends on: the file where it is built, its model, and the paths that
+    """The query that a call depends on: the line where it is built, its model, and the paths that
     it joins already.
     """
 
-    file: str
+    at: SourceLine | None
     model: str
     joined: tuple[tuple[Load, ...], ...] = ()
 
@@ -101,8 +102,8 @@ class Words(Protocol):
         these steps together.
         """
 
-    def placed(self, file: str, model: str, call: str) -> str:
-        """A call on a query of a model that is built in this file: as it is, or where the framework
+    def placed(self, at: SourceLine | None, model: str, call: str) -> str:
+        """A call on a query of a model that is built at this line: as it is, or where the framework
         takes it.
         """
 
@@ -134,8 +135,10 @@ class Words(Protocol):
     def paged(self, model: Model, key: str, rows: int) -> str:
         """So many rows after the last key seen."""
 
-    def number_of(self, model: Model) -> str:
-        """The number of rows instead of the rows. A query of its own."""
+    def number_of(self, model: Model, whole: bool) -> str:
+        """The number of rows instead of the rows: of the `whole` table a query of its own, else
+        made of the query that there is.
+        """
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """A condition on columns."""

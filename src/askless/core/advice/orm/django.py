@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from askless.core.advice.orm import Query, Step, bare, by_model, longest
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.context import Models
 from askless.core.records.model import Load, Model, Relation
 
@@ -13,12 +14,20 @@ _ADMIN = "/django/contrib/admin/"
 
 def _joins_and_batches(steps: Sequence[Step]) -> tuple[list[Sequence[Load]], list[Sequence[Load]]]:
     """The paths of select_related and those of prefetch_related."""
-    joins = [step.path for step in longest([step for step in steps if step.join])]
-    batches = [step for step in steps if not step.join or _many_above(step.path)]
-    return (
-        [path for path in joins if not _many_above(path)],
-        [step.path for step in longest(batches)],
-    )
+    longest_joins = [step.path for step in longest([step for step in steps if step.join])]
+    joins: list[Sequence[Load]] = [path for path in longest_joins if not _many_above(path)]
+    batches = [
+        step
+        for step in steps
+        if (not step.join or _many_above(step.path)) and not _is_passed(step, joins)
+    ]
+    return joins, [step.path for step in longest(batches)]
+
+
+def _is_passed(step: Step, joins: Sequence[Sequence[Load]]) -> bool:
+    """Whether a join passes through the relation, and so brings it."""
+    names = step.names
+    return any(tuple(load.relation for load in path[: len(names)]) == names for path in joins)
 
 
 def _quoted(paths: Sequence[Sequence[Load]]) -> str:
@@ -32,6 +41,17 @@ def _names(path: Sequence[Load]) -> str:
 def _many_above(path: Sequence[Load]) -> bool:
     """Whether a path passes a to-many relation, so that no join takes it."""
     return any(load.many for load in path)
+
+
+def _is_in_admin(at: SourceLine | None) -> bool:
+    return at is not None and _ADMIN in at.file.replace("\\", "/")
+
+
+def _is_list_of_admin(at: SourceLine | None) -> bool:
+    """Whether the admin builds a query by a ModelAdmin's `get_queryset`: a field's choices it reads
+    past it.
+    """
+    return _is_in_admin(at) and at is not None and "formfield" not in at.function
 
 
 class Django:
@@ -100,11 +120,11 @@ class Django:
         """
         alone = self.joined(steps[0].path) if len(steps) == 1 and steps[0].join else ""
         if alone.startswith(".prefetch_related"):
-            return self.placed(query.file, query.model, alone)
+            return self.placed(query.at, query.model, alone)
         joins, batches = _joins_and_batches(steps)
         prefetch = _quoted(batches)
         call = f".prefetch_related({prefetch})" if prefetch else ""
-        if _ADMIN in query.file.replace("\\", "/") and joins:
+        if _is_list_of_admin(query.at) and joins:
             names = _quoted([*query.joined, *joins])
             more = f", and end get_queryset with {call}" if call else ""
             return (
@@ -112,19 +132,29 @@ class Django:
             )
         if joins:
             call = f".select_related({_quoted(joins)}){call}"
-        return self.placed(query.file, query.model, call)
+        return self.placed(query.at, query.model, call)
 
     def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
         """Whatever `select_related` does not take; inside of a `Prefetch` it takes one path alone."""
-        if not step.join:
-            return True
-        return _many_above(step.path) and not (len(steps) == 1 and bool(self.joined(step.path)))
+        joins, batches = _joins_and_batches(steps)
+        if len(steps) == 1 and step.join and self.joined(step.path):
+            return False
+        return any(tuple(path[: len(step.path)]) == step.path for path in batches) and not (
+            _is_passed(step, joins)
+        )
 
-    def placed(self, file: str, model: str, call: str) -> str:
-        """The admin's queries take it at the end of `get_queryset`."""
-        if not call.startswith(".") or _ADMIN not in file.replace("\\", "/"):
+    def placed(self, at: SourceLine | None, model: str, call: str) -> str:
+        """The admin's lists take it at the end of `get_queryset`, its choices of a field in
+        `formfield_for_foreignkey`.
+        """
+        if not call.startswith(".") or not _is_in_admin(at):
             return call
-        return f"in the ModelAdmin of {bare(model)}, end get_queryset with {call}"
+        if _is_list_of_admin(at):
+            return f"in the ModelAdmin of {bare(model)}, end get_queryset with {call}"
+        return (
+            f"in the ModelAdmin with the field, formfield_for_foreignkey: "
+            f'kwargs["queryset"] = {bare(model)}.objects{call}'
+        )
 
     def without_columns(
         self, load: Load, columns: Sequence[tuple[str, str]], models: Models
@@ -161,8 +191,9 @@ class Django:
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """An annotation: parents with none stay, with 0."""
         condition = ", filter=Q(...)" if conditions else ""
+        name = relation.queried or relation.name
         return (
-            f'{bare(parent.name)}.objects.annotate({relation.name}_count=Count("{relation.name}", '
+            f'{bare(parent.name)}.objects.annotate({name}_count=Count("{name}", '
             f"distinct=True{condition}))"
         )
 
@@ -186,9 +217,9 @@ class Django:
         name = model.attribute(key)
         return f'.filter({name}__gt=last_seen).order_by("{name}")[:{rows}]'
 
-    def number_of(self, model: Model) -> str:
+    def number_of(self, model: Model, whole: bool) -> str:
         """`count()`."""
-        return f"{bare(model.name)}.objects.count()"
+        return f"{bare(model.name)}.objects.count()" if whole else ".count()"
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`filter`."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from askless.core.advice.orm import Query, Step, bare, by_model, longest
+from askless.core.findings.finding import SourceLine
 from askless.core.inference.context import Models
 from askless.core.records.model import Load, Model, Relation
 
@@ -77,7 +78,7 @@ class SQLAlchemy:
         """As wanted, at the end of a chain; above it only to-many relations are."""
         return step.path[-1].many if step not in longest(steps) else not step.join
 
-    def placed(self, file: str, model: str, call: str) -> str:
+    def placed(self, at: SourceLine | None, model: str, call: str) -> str:
         """As it is."""
         return call
 
@@ -156,9 +157,10 @@ class SQLAlchemy:
         column = f"{bare(model.name)}.{model.attribute(key)}"
         return f".where({column} > last_seen).order_by({column}).limit({rows})"
 
-    def number_of(self, model: Model) -> str:
+    def number_of(self, model: Model, whole: bool) -> str:
         """`func.count()`."""
-        return f"select(func.count()).select_from({bare(model.name)})"
+        source = bare(model.name) if whole else "query.order_by(None).subquery()"
+        return f"select(func.count()).select_from({source})"
 
     def filtered(self, model: Model, columns: Sequence[str]) -> str:
         """`where`."""

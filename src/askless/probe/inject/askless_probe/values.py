@@ -157,16 +157,11 @@ def plain_model(described):
 
     relations = {}
     for name, relation in described["relations"].items():
-        target, many, local, remote, link = relation
+        target, many, local, remote, *others = relation  # the link table, the name in queries
         if isinstance(name, str) and isinstance(target, str):
-            link = link if isinstance(link, str) else ""
-            relations[str.__str__(name)] = [
-                str.__str__(target),
-                bool(many),
-                texts(local),
-                texts(remote),
-                link,
-            ]
+            columns = [texts(local), texts(remote)]
+            others = [one if isinstance(one, str) else "" for one in others]
+            relations[str.__str__(name)] = [str.__str__(target), bool(many), *columns, *others]
     table = described["table"]
     attributes = described["attributes"].items()
     return {

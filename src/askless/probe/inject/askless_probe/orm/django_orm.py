@@ -64,7 +64,9 @@ def _described(meta):
 
 
 def _relation(meta, field):
-    """(name, [model, whether to many, local columns, remote columns, link table])."""
+    """(name, [model, whether to many, local columns, remote columns, link table, its name in
+    queries where that is another one]).
+    """
     if field.related_model is None:  # the type column of each row says which model it leads to
         return field.name, ["", False, _columns(meta, field.fk_field, field.ct_field), [], ""]
     accessor = field.auto_created and not field.concrete
@@ -84,7 +86,8 @@ def _relation(meta, field):
     else:
         local = [target.column for target in field.field.foreign_related_fields]
         remote = [field.field.column]
-    return name, [_model(field.related_model), many, local, remote, link]
+    queried = "" if field.name == name else field.name
+    return name, [_model(field.related_model), many, local, remote, link, queried]
 
 
 def _columns(meta, *fields):
