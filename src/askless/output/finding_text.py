@@ -82,6 +82,19 @@ def _queries(edit: Edit) -> str:
     return f"{before} per request → {number(edit.queries_after)}{where}"
 
 
+OTHERS_MOST = 3  # routes that are named
+
+
+def shared_line(edit: Edit) -> str:
+    """What to say of an edit on a line that other routes run, too; '' where there is none."""
+    if not edit.other_routes:
+        return ""
+    names = ", ".join(edit.other_routes[:OTHERS_MOST])
+    more = len(edit.other_routes) - OTHERS_MOST
+    names += f" and {more} more" if more > 0 else ""
+    return f"the line also serves {names}: there the rows would be loaded in vain"
+
+
 def saving(finding: Finding) -> str:
     """What a finding's advice saves, in a line; '' where there is nothing to count."""
     cost = finding.cost

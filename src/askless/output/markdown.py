@@ -124,6 +124,7 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
         f"#### {edit.severity}: {code(route)}{plain(more)}",
         plain(finding_text.gain(edit, mended)),
         _change(edit),
+        plain(finding_text.shared_line(edit)),
     ]
     points = []
     for finding in mended:

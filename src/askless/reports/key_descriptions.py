@@ -179,6 +179,7 @@ _KEYS = {
     "request_median_ms": "median duration of a request, in milliseconds",
     "request_ms": "duration of a request, in milliseconds",
     "requests": "number of requests, or the requests",
+    "other_routes": "routes that run the same line and gain nothing",
     "requests_in_route": "all requests of the route",
     "returns": "what the alternative returns, compared with the original",
     "route": "the route",

@@ -111,7 +111,7 @@ def _step(case: _Case, joined: bool) -> Step | None:
     spare the lookups.
     """
     step, query = Step(_path(case), joined), _query(case)
-    if not step.path or query is None or not _spares(case):
+    if not step.path or query is None or not _spares(case) or _reads_few(case):
         return None
     # The query brings it already: these objects came from elsewhere.
     there = any(Step(way[: len(step.path)], joined).names == step.names for way in query.joined)
@@ -141,6 +141,26 @@ def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:
         ):
             return step, query
     return None
+
+
+FEW_OF_ROWS = 0.5  # of a query's rows, whose relation is read: an eager load would load it for all
+FEW_LEAST = 10  # rows for which it would be loaded in vain
+
+
+def _reads_few(case: _Case) -> bool:
+    """Whether the relation is read for few of the rows that its query gives: those of one page of
+    a list that is fetched whole, say. An ORM that remembers to-one rows by key reads fewer anyway.
+    """
+    root, words = case.remedy.root, words_of(case.load)
+    if root is None or words is None or case.load is None or not root.count:
+        return False
+    path = case.remedy.path
+    if len(path) != case.remedy.depth:  # what is joined above has rows of its own
+        return False
+    if not path[0].many and not words.loads_each_object():
+        return False
+    rows, objects = root.rows / root.count, case.remedy.objects
+    return objects < FEW_OF_ROWS * rows and rows - objects >= FEW_LEAST
 
 
 def comes_with_parents(remedy: Batch, first: Advice) -> bool:
@@ -178,7 +198,16 @@ def _batch(case: _Case) -> Advice:
 
 def _aside(case: _Case) -> str:
     path, words = _path(case), words_of(case.load)
-    return words.aside(path) if path and words is not None and not _spares(case) else ""
+    if not path or words is None:
+        return ""
+    if not _spares(case):
+        return words.aside(path)
+    if _reads_few(case):
+        root = case.remedy.root
+        rows = root.rows / root.count if root is not None else 0.0
+        parent = model_of(path[0], path[0].model, case.models)
+        return words.for_some(path, parent, round(case.remedy.objects), round(rows))
+    return ""
 
 
 def _is_one(case: _Case) -> bool:

@@ -11,7 +11,7 @@ import msgspec
 from askless.core.advice.eager_loading import comes_with_parents, hanging
 from askless.core.advice.orm import Query, Step, words_of
 from askless.core.aggregation.summary import RouteStats, Summary
-from askless.core.findings.finding import Edit, Finding, severity, severity_in
+from askless.core.findings.finding import Edit, Finding, SourceLine, severity, severity_in
 from askless.core.findings.remedies import Batch, Project, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
@@ -166,7 +166,40 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         saving_ms=saving_ms,
         request_ms=request_ms,
         total_ms=sum(part.finding.cost.total_ms for part in parts),
+        other_routes=_other_routes(at, routes, parts, summary) if code.startswith(".") else (),
     )
+
+
+def _other_routes(
+    at: SourceLine | None, routes: Sequence[str], parts: Sequence[_Part], summary: Summary
+) -> tuple[str, ...]:
+    """The other routes that send the same query from the line to be changed, and never read what
+    would be loaded with it.
+    """
+    hung = [part for part in parts if part.step is not None and part.query is not None]
+    if at is None or not hung:
+        return ()
+    model = hung[0].query.model if hung[0].query is not None else ""
+    relations = {part.finding.relation for part in hung}
+    return tuple(
+        name
+        for name, route in sorted(summary.routes.items())
+        if name not in routes and _sends(route, at, model) and not relations & _loaded_lazily(route)
+    )
+
+
+def _sends(route: RouteStats, at: SourceLine, model: str) -> bool:
+    """Whether a route sends a query for a model from a line."""
+    return any(
+        load.target == model and any((p.file, p.line) == (at.file, at.line) for p in stats.places)
+        for stats in route.loaded_shapes()
+        if (load := stats.load) is not None
+    )
+
+
+def _loaded_lazily(route: RouteStats) -> set[str]:
+    loads = (load for stats in route.loaded_shapes() for load in stats.loads)
+    return {f"{load.model}.{load.relation}" for load in loads if load.kind == "lazy"}
 
 
 class _Prediction(msgspec.Struct, frozen=True):

@@ -107,7 +107,7 @@ class Edit(msgspec.Struct, frozen=True):
     most, it changes `requests` of its `requests_in_route`: their `queries` are `queries_after` then
     (medians; `queries_least` and `queries_most` are those of the requests with the fewest and the
     most), and `saving_ms` of `request_ms` are saved in each. `total_ms` is what it
-    saves over the capture on all routes.
+    saves over the capture on all routes. `other_routes` run the same line, and gain nothing.
     """
 
     findings: tuple[str, ...]
@@ -127,6 +127,7 @@ class Edit(msgspec.Struct, frozen=True):
     queries_least_after: float = 0.0
     queries_most: float = 0.0
     queries_most_after: float = 0.0
+    other_routes: tuple[str, ...] = ()
 
 
 def finding_key(pattern: str, route: str, cause: str) -> str:

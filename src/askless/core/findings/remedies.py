@@ -83,7 +83,8 @@ class Batch(Remedy, frozen=True, kw_only=True):
     """Read for all keys at once what is read key by key.
 
     `table` is that of the key's column. `queries` are asked in one request, and `load` is what the
-    ORM said of them. `loop` is the shape of the outermost loop around them, so many levels above.
+    ORM said of them. `loop` is the shape of the outermost loop around them, so many levels above,
+    which is over so many `objects`.
     `root` is the ORM's query that the loop depends on, and `path` names the relations from it to
     what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
@@ -94,6 +95,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     table: str
     variant: Variant
     queries: float
+    objects: float = 0.0
     loop: str = ""
     depth: int = 1
     load: Load | None = None

@@ -271,6 +271,7 @@ def _remedy(
         loop=top.stats.shape.digest,
         depth=len(chain),
         queries=queries,
+        objects=top.queries / top.requests,
         load=tally.load,
         source=tally.source,
         root=root,

@@ -111,6 +111,8 @@ def _edit(
     out.print(indented(linked(out, change, edit.at), 2))
     if edit.code:
         code(out, one_line(edit.code), 4, "green")
+    if edit.other_routes:
+        out.print(indented(Text(safe(finding_text.shared_line(edit)), style="yellow"), 4))
     rows = Table.grid(padding=(0, 1, 0, 0))
     for turn, finding in enumerate(mended):
         what = Text(safe(finding.summary))

@@ -82,6 +82,14 @@ class Words(Protocol):
         instruction.
         """
 
+    def loads_each_object(self) -> bool:
+        """Whether a to-one relation is looked up for each object, even where several share a row."""
+
+    def for_some(self, path: Sequence[Load], parent: Model | None, objects: int, rows: int) -> str:
+        """How to load the last relation of a path for those `objects` of so many `rows` of a parent
+        that are read. An instruction.
+        """
+
     def afterwards(self, path: Sequence[Load]) -> str:
         """How to load the last relation of a path for objects that are there, whatever query gave
         them; '' where there is no way.

@@ -100,6 +100,17 @@ class Django:
             "attribute in the loop"
         )
 
+    def loads_each_object(self) -> bool:
+        """There is no identity map."""
+        return True
+
+    def for_some(self, path: Sequence[Load], parent: Model | None, objects: int, rows: int) -> str:
+        """`prefetch_related_objects`, which takes a list."""
+        return (
+            f"of {rows} rows {objects} are read: before the loop, prefetch_related_objects(those, "
+            f'"{_names(path)}") of django.db.models'
+        )
+
     def afterwards(self, path: Sequence[Load]) -> str:
         """`prefetch_related_objects`, which takes objects of one class."""
         model = bare(path[0].model)

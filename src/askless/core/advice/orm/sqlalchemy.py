@@ -54,6 +54,20 @@ class SQLAlchemy:
         """Nothing: a relation's conditions are its own."""
         return ""
 
+    def loads_each_object(self) -> bool:
+        """The session holds each row once."""
+        return False
+
+    def for_some(self, path: Sequence[Load], parent: Model | None, objects: int, rows: int) -> str:
+        """The same objects by their keys, with the option: the session fills those that it has."""
+        model = bare(path[0].model)
+        option = self.batched(path)
+        key = parent.attribute(parent.keys[0]) if parent is not None and parent.keys else "id"
+        return (
+            f"of {rows} rows {objects} are read: before the loop, session.scalars(select({model})"
+            f".where({model}.{key}.in_(keys)){option}).all() with the keys of those"
+        )
+
     def afterwards(self, path: Sequence[Load]) -> str:
         """No call does."""
         return ""
