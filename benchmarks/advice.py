@@ -146,7 +146,9 @@ def edits_of(document: Run) -> dict[str, Run]:
             or ".objects." in code.split("(")[0]
             or code.endswith(".all()")
         )
-        is_code = is_code or code.startswith("take ") or (code.count(".") == 1 and " " not in code)
+        is_code = (
+            is_code or code.startswith("remove ") or (code.count(".") == 1 and " " not in code)
+        )
         if code and is_code:
             found.setdefault(edit["routes"][0], edit)
     return found

@@ -213,14 +213,14 @@ def insert_loop(db):
 
 @page("unused-load over-wide")
 def unused_eager(db):
-    eager = "" if edit() else ".options(selectinload(PortCall.tug_jobs))"
-    return [call.agent for call in db.scalars(evaluated(LIST + eager, NAMES))]
+    eager = "" if edit().startswith("remove ") else ".options(selectinload(PortCall.tug_jobs))"
+    return [call.agent for call in db.scalars(given(LIST + eager, NAMES))]
 
 
 @page("unused-load")
 def unused_join(db):
-    eager = "" if edit() else ".options(joinedload(PortCall.vessel))"
-    return [call.agent for call in db.scalars(evaluated(LIST + eager, NAMES)).unique()]
+    eager = "" if edit().startswith("remove ") else ".options(joinedload(PortCall.vessel))"
+    return [call.agent for call in db.scalars(given(LIST + eager, NAMES)).unique()]
 
 
 @page("already-loaded")

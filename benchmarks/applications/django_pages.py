@@ -213,19 +213,25 @@ def insert_loop():
     return found
 
 
+def _added():
+    return edit() if edit().startswith(".") else ""
+
+
 @page("unused-load over-wide")
 def unused_eager():
-    eager = "" if edit() else ".prefetch_related('tug_jobs')"
+    eager = "" if edit().startswith("remove ") else ".prefetch_related('tug_jobs')"
     return [
-        call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)
+        call.agent
+        for call in evaluated(f"PortCall.objects.order_by('id'){eager}{_added()}[:{DUE}]", NAMES)
     ]
 
 
 @page("unused-load")
 def unused_join():
-    eager = "" if edit() else ".select_related('vessel')"
+    eager = "" if edit().startswith("remove ") else ".select_related('vessel')"
     return [
-        call.agent for call in evaluated(f"PortCall.objects.order_by('id'){eager}[:{DUE}]", NAMES)
+        call.agent
+        for call in evaluated(f"PortCall.objects.order_by('id'){eager}{_added()}[:{DUE}]", NAMES)
     ]
 
 
