@@ -495,3 +495,57 @@ def test_a_child_counts_the_queries_of_its_request_anew(harbour: Path, tmp_path:
     for request in turns:
         ((i, (used,)),) = request.uses.items()
         assert "vessel" in request.text(i) and used.columns == {"vessel.name": 1}
+
+
+LAZY_OF_THE_MODEL = """
+import sys
+import askless
+from sqlalchemy import ForeignKey, create_engine, select
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, lazyload, mapped_column, relationship
+
+class Base(DeclarativeBase):
+    pass
+
+class Berth(Base):
+    __tablename__ = "berth"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    bollards: Mapped[list["Bollard"]] = relationship(lazy="selectin")
+
+class Bollard(Base):
+    __tablename__ = "bollard"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    berth_id: Mapped[int] = mapped_column(ForeignKey("berth.id"))
+
+engine = create_engine("sqlite://")
+Base.metadata.create_all(engine)
+with Session(engine) as db:
+    db.add_all(Berth(id=n, name="Quay %d" % n, bollards=[Bollard(), Bollard()]) for n in range(1, 30))
+    db.commit()
+for turn in range(2):
+    with Session(engine) as db, askless.request("GET /names"):
+        [berth.name for berth in db.scalars(select(Berth))]
+    with Session(engine) as db, askless.request("GET /bollards"):
+        [bollard.id for berth in db.scalars(select(Berth)) for bollard in berth.bollards]
+    with Session(engine) as db, askless.request("GET /names as advised"):
+        [berth.name for berth in db.scalars(select(Berth)ADVISED)]
+"""
+
+
+def test_a_models_own_eager_load_is_left_to_other_routes(tmp_path: Path) -> None:
+    advised = ""
+    for turn in range(2):
+        script = tmp_path / f"{turn}.py"
+        script.write_text(LAZY_OF_THE_MODEL.replace("ADVISED", advised))
+        capture = tmp_path / f"c{turn}"
+        assert (
+            run("capture", "app", "--track-use", "-o", capture, "--", sys.executable, script).code
+            == 0
+        )
+        unused = {f["route"]: f for f in findings(capture) if f["pattern"] == "unused-load"}
+        if not turn:
+            assert unused.keys() == {"GET /names", "GET /names as advised"}
+            code = unused["GET /names"]["advice"][0]["code"]
+            advised = code.partition(" and add ")[2].removesuffix(" to this query")
+            assert advised == ".options(lazyload(Berth.bollards))"
+    assert unused.keys() == {"GET /names"}

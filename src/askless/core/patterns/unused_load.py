@@ -28,7 +28,7 @@ RULE = Rule(
     "objects that are read at least once",
     needs_use=True,
 )
-_ELSEWHERE = "not read in this capture; other requests may read it"
+_ELSEWHERE = "not read on this route in this capture; other requests may read it"
 
 
 class UnusedLoad(ByTotals):
@@ -78,8 +78,8 @@ class UnusedLoad(ByTotals):
             ):
                 return None  # rows that are counted are needed too
             because = (
-                f"none of {plural(totals.objects, 'object')} was read, in "
-                f"{plural(totals.results, 'result')}"
+                f"none of {plural(totals.objects, 'object')} was read in any request of this route, "
+                f"in {plural(totals.results, 'result')}"
             )
             return _whole(met, load, because)
         if load.kind == "query" and load.target in used:
@@ -170,8 +170,8 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
         "request",
         evidence="traced",
         evidence_details=(
-            f"none of {plural(totals.objects, 'object')} of {name} was read, in "
-            f"{plural(totals.results, 'result')}",
+            f"none of {plural(totals.objects, 'object')} of {name} was read in any request of this "
+            f"route, in {plural(totals.results, 'result')}",
         ),
         cost=Cost(queries=stats.count / stats.requests, query_ms=stats.query_ns / 1e6, bytes=spare),
         caveats=(_ELSEWHERE, "a condition may need the join: keep it then, without its columns"),

@@ -202,9 +202,13 @@ class SQLAlchemy:
         return f"{name}.{relation.name}"
 
     def dropped(self, path: Sequence[Load], joined: bool) -> str:
-        """The loader option."""
+        """The loader option; a model's own `lazy=` is every route's."""
         option = _chain(path, "joinedload" if joined else "selectinload")
-        return f"remove {option} from .options(...), or lazy= from the relation"
+        relation = f"{bare(path[-1].model)}.{path[-1].relation}"
+        return (
+            f"remove {option} from .options(...); if the relation's own lazy= loads it, leave that to "
+            f"other routes and add .options(lazyload({relation})) to this query"
+        )
 
 
 WORDS = SQLAlchemy()
