@@ -119,8 +119,8 @@ class PlaceEvent(Event, tag="place"):
 
 
 class LoadEvent(Event, tag="load"):
-    """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), and the
-    relation that it served.
+    """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), the relation
+    that it served, and the columns ("Vessel.flag") that its options name and defer.
     """
 
     id: Whole
@@ -130,6 +130,8 @@ class LoadEvent(Event, tag="load"):
     relation: str = ""
     target: str = ""
     many: bool = False
+    named: tuple[str, ...] = ()
+    deferred: tuple[str, ...] = ()
 
 
 class Relation(msgspec.Struct, array_like=True, frozen=True):
@@ -146,7 +148,9 @@ class Relation(msgspec.Struct, array_like=True, frozen=True):
 
 
 class ModelEvent(Event, tag="model"):
-    """A model of the ORM: its table, the attribute of each column, its relations by name."""
+    """A model of the ORM: its table, the attribute of each column, its relations by name, and the
+    columns that it needs besides its keys: what tells its class, its version.
+    """
 
     orm: str
     name: str
@@ -154,6 +158,7 @@ class ModelEvent(Event, tag="model"):
     keys: tuple[str, ...] = ()
     attributes: dict[str, str] = {}
     relations: dict[str, Relation] = {}
+    needed: tuple[str, ...] = ()
 
 
 class Used(msgspec.Struct, array_like=True, frozen=True):

@@ -146,7 +146,16 @@ class Feed:
             ),
             events.LoadEvent: lambda event: assembly.load(
                 event.id,
-                Load(event.orm, event.kind, event.model, event.relation, event.target, event.many),
+                Load(
+                    event.orm,
+                    event.kind,
+                    event.model,
+                    event.relation,
+                    event.target,
+                    event.many,
+                    event.named,
+                    event.deferred,
+                ),
             ),
             events.ModelEvent: self._model,
             events.UseEvent: self._use,
@@ -263,7 +272,15 @@ class Feed:
             for name, relation in event.relations.items()
         }
         self.assembly.model(
-            Model(event.orm, event.name, event.table, event.keys, event.attributes, relations)
+            Model(
+                event.orm,
+                event.name,
+                event.table,
+                event.keys,
+                event.attributes,
+                relations,
+                event.needed,
+            )
         )
 
     def _use(self, event: events.UseEvent) -> None:

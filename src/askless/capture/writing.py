@@ -215,7 +215,13 @@ class CaptureWriter:
         }
         self._line(
             events.ModelEvent(
-                model.orm, model.name, model.table, model.keys, dict(model.attributes), relations
+                model.orm,
+                model.name,
+                model.table,
+                model.keys,
+                dict(model.attributes),
+                relations,
+                model.needed,
             )
         )
 
@@ -299,7 +305,15 @@ class CaptureWriter:
         if new:
             self._line(
                 events.LoadEvent(
-                    number, load.orm, load.kind, load.model, load.relation, load.target, load.many
+                    number,
+                    load.orm,
+                    load.kind,
+                    load.model,
+                    load.relation,
+                    load.target,
+                    load.many,
+                    load.named,
+                    load.deferred,
                 )
             )
         return number

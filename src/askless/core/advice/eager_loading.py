@@ -478,7 +478,9 @@ def _widen(case: _Case) -> Advice:
         and case.load is not None
         and case.load.kind == "refresh"
     ):
-        code = words.widened(model, [output.column.name for output in case.outputs])
+        columns = [output.column.name for output in case.outputs]
+        above = case.remedy.parent.load if case.remedy.parent is not None else None
+        code = words.widened(model, columns, above, case.models)
     elif case.remedy.parent_line is not None:
         where = location_text(case.remedy.parent_line.file, case.remedy.parent_line.line)
         code = f"add the columns that the lookup reads to the query at {where}"

@@ -63,6 +63,9 @@ def _code(remedy: Project, out: list[str], remaining: list[str], context: Contex
     code = ""
     if load.target and out:
         named = _tables_of_columns(remedy)
+        taken = words.named_by(load, [named[name] for name in out], context.models)
+        if taken:
+            return words.unnamed(taken)
         if remedy.unread and len(out) > NAMED_MOST:
             columns = list(dict.fromkeys(named[name] for name in remaining))
             code = words.only_columns(load, columns, context.models)

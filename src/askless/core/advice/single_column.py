@@ -22,8 +22,15 @@ def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
     code = ""
     if words is not None and load is not None and model is not None and column in model.attributes:
         wanted = dict.fromkeys([*model.keys, column])
-        code = words.only_columns(load, [(structure.main, name) for name in wanted], context.models)
-        code = words.placed(remedy.line, load.target, code)
+        fetched = [(structure.main, output.column.name) for output in structure.outputs]
+        spare = [one for one in fetched if one[1] not in wanted]
+        named = words.named_by(load, spare, context.models)
+        if named:
+            code = words.unnamed(named)
+        else:
+            columns = [(structure.main, name) for name in wanted]
+            code = words.only_columns(load, columns, context.models)
+            code = words.placed(remedy.line, load.target, code)
     others = [
         output.name or output.column.name
         for output in structure.outputs

@@ -37,6 +37,8 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
     if structure.extreme is not None or _is_first_of_many(tally, context):
         return Variant.FIRST
     load = tally.load
+    if load is not None and load.kind == "refresh":  # columns that were left out, by whatever way
+        return Variant.SAME_ROW
     if load is not None and load.kind == "lazy" and load.relation:
         relation = relation_of(load, context.models)
         if relation is not None and relation.link:

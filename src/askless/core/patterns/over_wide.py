@@ -114,11 +114,18 @@ def _only_values(stats: ShapeStats, structure: Structure, wide: Collection[str])
 
 def _kept(stats: ShapeStats, structure: Structure, context: Context) -> set[str]:
     """Columns that must stay, by their own names and by those that the result gives them."""
-    keep = keys_to_keep(structure, context.schema)
+    keep = keys_to_keep(structure, context.schema) | _needed(structure, context)
     if len(structure.outputs) != len(stats.columns):
         return keep
     outputs = zip(stats.columns, structure.outputs, strict=True)
     return keep | {name for name, output in outputs if output.column.name in keep}
+
+
+def _needed(structure: Structure, context: Context) -> set[str]:
+    """What the models of these tables can't do without."""
+    tables = {table.lower() for table in structure.tables}
+    models = [model for model in context.models.values() if model.table.lower() in tables]
+    return {name for model in models for name in (*model.keys, *model.needed)}
 
 
 def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, float]:

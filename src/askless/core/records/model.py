@@ -51,6 +51,9 @@ class Load(msgspec.Struct, frozen=True):
     """What an ORM said of a query. `kind`: lazy, eager, refresh, query, write. `relation` is an
     attribute of `model`.
 
+    `named` are the columns that the query's own options name ("Vessel.flag"), to be fetched, and
+    `deferred` those that they leave out.
+
     The kind `library` is a query that a library builds and reads by itself, for objects that it
     then hands out: the application can hang nothing on it.
     """
@@ -61,6 +64,8 @@ class Load(msgspec.Struct, frozen=True):
     relation: str
     target: str
     many: bool
+    named: tuple[str, ...] = ()
+    deferred: tuple[str, ...] = ()
 
 
 class Relation(msgspec.Struct, frozen=True):
@@ -79,7 +84,9 @@ class Relation(msgspec.Struct, frozen=True):
 
 
 class Model(msgspec.Struct, frozen=True):
-    """A model of an ORM. `attributes` gives the attribute of each column."""
+    """A model of an ORM. `attributes` gives the attribute of each column; `needed` are the columns
+    that it can't do without besides its keys: what tells an object's class, and its version.
+    """
 
     orm: str
     name: str
@@ -87,6 +94,7 @@ class Model(msgspec.Struct, frozen=True):
     keys: tuple[str, ...] = ()
     attributes: dict[str, str] = {}
     relations: dict[str, Relation] = {}
+    needed: tuple[str, ...] = ()
 
     @property
     def parents(self) -> tuple[str, ...]:

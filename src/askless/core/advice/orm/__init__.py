@@ -123,8 +123,22 @@ class Words(Protocol):
     def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
         """Fetch these columns (table, column) and no others; the keys are among them."""
 
-    def widened(self, model: Model, columns: Sequence[str]) -> str:
-        """Fetch columns after all that the query omits."""
+    def named_by(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> tuple[str, ...]:
+        """Those of the columns (table, column) that the query's own options name, by attribute: to
+        such a query nothing can be added that leaves them out.
+        """
+
+    def unnamed(self, names: Sequence[str]) -> str:
+        """How to take columns out of those that a query names. An instruction."""
+
+    def widened(
+        self, model: Model, columns: Sequence[str], above: Load | None, models: Models
+    ) -> str:
+        """Fetch columns of a model after all that a query omits. `above` is what the ORM said of
+        that query: it may bring the model in by a relation.
+        """
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:
         """Parents with the number of their children, those with none with 0. A query of its own.

@@ -177,10 +177,24 @@ class Django:
         """`only`, the same."""
         return self._columns("only", load, columns, models)
 
-    def widened(self, model: Model, columns: Sequence[str]) -> str:
+    def named_by(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> tuple[str, ...]:
+        """None: `defer` takes columns out of what `only` has named."""
+        return ()
+
+    def unnamed(self, names: Sequence[str]) -> str:
+        """Nothing."""
+        return ""
+
+    def widened(
+        self, model: Model, columns: Sequence[str], above: Load | None, models: Models
+    ) -> str:
         """`defer(None)`, which undoes `only` and `defer`; naming the columns would undo what they
-        name themselves.
+        name themselves. A relation that is prefetched has a queryset of its own.
         """
+        if above is not None and above.relation:
+            return f'in the Prefetch of "{above.relation}", end the queryset with .defer(None)'
         return ".defer(None)"
 
     def _columns(

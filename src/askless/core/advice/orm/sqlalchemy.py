@@ -117,16 +117,47 @@ class SQLAlchemy:
             [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)],
         )
 
-    def widened(self, model: Model, columns: Sequence[str]) -> str:
-        """`undefer`."""
+    def named_by(
+        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+    ) -> tuple[str, ...]:
+        """What `load_only` and `undefer` name: SQLAlchemy refuses to `defer` it in the same query."""
+        attributes = [
+            f"{bare(model.name)}.{name}"
+            for model, _, names in by_model(load, columns, models) or ()
+            for name in names
+        ]
+        return tuple(name for name in attributes if name in load.named)
+
+    def unnamed(self, names: Sequence[str]) -> str:
+        """Where they are named."""
+        return f"take {', '.join(names)} out of the query's load_only(...) or undefer(...)"
+
+    def widened(
+        self, model: Model, columns: Sequence[str], above: Load | None, models: Models
+    ) -> str:
+        """`undefer`, below the relation that brings the model in; where the query itself defers a
+        column, only taking that back helps.
+        """
         if not all(column in model.attributes for column in columns):
             return ""
-        names = (
-            f"undefer({bare(model.name)}.{model.attributes[column]})"
+        names = [
+            f"{bare(model.name)}.{model.attributes[column]}"
             for column in columns
             if column not in model.keys
-        )
-        return f".options({', '.join(names)})"
+        ]
+        taken = [name for name in names if above is not None and name in above.deferred]
+        if taken:
+            return f"take defer({', '.join(taken)}) out of the query"
+        prefix = ""
+        if above is not None and above.relation:
+            prefix = f"defaultload({bare(above.model)}.{above.relation})."
+        elif above is not None and above.target != model.name:
+            main = models.get((above.orm, above.target))
+            relation = main.relation_to(model.name) if main is not None else None
+            if main is None or relation is None:
+                return ""
+            prefix = f"defaultload({bare(main.name)}.{relation.name})."
+        return f".options({', '.join(f'{prefix}undefer({name})' for name in names)})"
 
     def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
         options = []

@@ -171,4 +171,5 @@ def plain_model(described):
             str(key): str(value) for key, value in attributes if texts((key, value)) == [key, value]
         },
         "relations": relations,
+        "needed": texts(described.get("needed", ())),
     }

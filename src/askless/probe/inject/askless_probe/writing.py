@@ -493,7 +493,7 @@ class Writer(CaptureFile):
         ident = self.loads.get(load)
         if ident is None:
             ident = self.loads[load] = len(self.loads)
-            orm, kind, model, relation, target, many = load
+            orm, kind, model, relation, target, many, *named = load
             for name in (model, target):
                 self._model(orm, name)
             self._line(
@@ -505,6 +505,7 @@ class Writer(CaptureFile):
                 relation=relation,
                 target=target,
                 many=many,
+                **dict(zip(("named", "deferred"), named)),
             )
         return ident
 

@@ -65,19 +65,27 @@ def _described(mapper):
     return {
         "table": getattr(mapper.local_table, "name", ""),
         "keys": [column.name for column in mapper.primary_key],
+        "needed": [
+            column.name
+            for column in (mapper.polymorphic_on, mapper.version_id_col)
+            if isinstance(getattr(column, "name", None), str)
+        ],
         "attributes": columns,
         "relations": relations,
     }
 
 
 def _describe(state):
-    """(orm, kind, model, relation, target, many) of an ORM execution, or None if it is no SELECT of
-    entities.
+    """(orm, kind, model, relation, target, many, columns that its options name) of an ORM
+    execution, or None if it is no SELECT of entities.
     """
     mapper = state.bind_mapper
     target = _name(mapper) if mapper is not None else ""
     if not state.is_select:
         return ("sqlalchemy", "write", target, "", target, True) if target else None
+    if state.is_column_load:  # of objects that a relation brought, too
+        return "sqlalchemy", "refresh", target, "", target, False
+    named = _named_by(state.statement)
     if state.is_relationship_load:
         prop, parent = _relation(state.loader_strategy_path)
         if prop is not None:
@@ -89,12 +97,26 @@ def _describe(state):
                 prop.key,
                 _name(prop.mapper),
                 bool(prop.uselist),
+                *named,
             )
     if state.lazy_loaded_from is not None:
         return "sqlalchemy", "lazy", _name(state.lazy_loaded_from.mapper), "", target, False
-    if state.is_column_load:
-        return "sqlalchemy", "refresh", target, "", target, False
-    return "sqlalchemy", "query", target, "", target, True
+    return ("sqlalchemy", "query", target, "", target, True, *named)
+
+
+def _named_by(statement):
+    """The columns that `load_only` and `undefer` name, and those that `defer` does, as
+    (("Vessel.flag", ...), (...)); () for none. SQLAlchemy refuses an option that says otherwise.
+    """
+    fetched, deferred = set(), set()
+    for option in getattr(statement, "_with_options", ()):
+        for element in getattr(option, "context", ()):
+            attribute = element.path[-1]
+            is_deferred = dict(getattr(element, "strategy", None) or ()).get("deferred")
+            if is_deferred is not None and isinstance(getattr(attribute, "key", None), str):
+                name = "%s.%s" % (attribute.parent.class_.__name__, attribute.key)
+                (deferred if is_deferred else fetched).add(name)
+    return (tuple(sorted(fetched)), tuple(sorted(deferred))) if fetched or deferred else ()
 
 
 def _relation(path):
