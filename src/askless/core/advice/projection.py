@@ -68,9 +68,11 @@ def _code(remedy: Project, out: list[str], remaining: list[str], context: Contex
             return words.unnamed(taken)
         if remedy.unread and len(out) > NAMED_MOST:
             columns = list(dict.fromkeys(named[name] for name in remaining))
-            code = words.only_columns(load, columns, context.models)
+            code = words.only_columns(load, columns, context.models, remedy.path)
         else:
-            code = words.without_columns(load, [named[name] for name in out], context.models)
+            code = words.without_columns(
+                load, [named[name] for name in out], context.models, remedy.path
+            )
     return words.placed(remedy.line, load.target, code)
 
 

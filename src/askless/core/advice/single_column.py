@@ -29,7 +29,7 @@ def advise(remedy: SelectColumn, context: Context) -> tuple[Advice, ...]:
             code = words.unnamed(named)
         else:
             columns = [(structure.main, name) for name in wanted]
-            code = words.only_columns(load, columns, context.models)
+            code = words.only_columns(load, columns, context.models, ())
             code = words.placed(remedy.line, load.target, code)
     others = [
         output.name or output.column.name

@@ -133,10 +133,13 @@ class UseLoadedRows(Remedy, frozen=True, kw_only=True):
 
 
 class Project(Remedy, frozen=True, kw_only=True):
-    """Leave columns out of a result; `unread` says that no one was seen to read them."""
+    """Leave columns out of a result; `unread` says that no one was seen to read them. `path` names
+    the eager loads from the first query to this one, if it is one.
+    """
 
     wide: tuple[str, ...]
     unread: bool
+    path: tuple[Load, ...] = ()
 
 
 class Paginate(Remedy, frozen=True, kw_only=True):

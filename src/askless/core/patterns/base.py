@@ -16,7 +16,7 @@ from askless.core.findings.remedies import Remedy
 from askless.core.formatting import milliseconds, number, plural, size
 from askless.core.inference.context import Context
 from askless.core.records.intervals import at_once, overlap_ns
-from askless.core.records.model import BLENDED, PAUSED, CallSite, Request, Statement
+from askless.core.records.model import BLENDED, PAUSED, CallSite, Load, Request, Statement
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.statistics import median
@@ -515,6 +515,25 @@ def add_places(totals: dict[CallSite, int], request: Request, indices: Iterable[
         place = request.place(i)
         if place is not None:
             totals[place] = totals.get(place, 0) + 1
+
+
+def eager_path(load: Load | None, route: RouteStats) -> tuple[Load, ...]:
+    """The relations that are loaded eagerly, from the first query down to one of them: advice must
+    name the whole path. () for any other load.
+    """
+    results: list[Load] = []
+    while load is not None and load.kind == "eager" and load.relation and load not in results:
+        results.insert(0, load)
+        wanted = load.model
+        load = next(
+            (
+                above
+                for stats in route.loaded_shapes()
+                if (above := stats.load) and above.kind == "eager" and above.target == wanted
+            ),
+            None,
+        )
+    return tuple(results)
 
 
 def lines_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:

@@ -7,14 +7,21 @@ from __future__ import annotations
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.finding import Cost, severity
 from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
 from askless.core.inference.relation_paths import from_query
 from askless.core.inference.required_columns import ROW_IDS
-from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, lines_of, spared
+from askless.core.patterns.base import (
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    eager_path,
+    lines_of,
+    spared,
+)
 from askless.core.patterns.repetition import (
     ByShape,
     Repetition,
@@ -258,7 +265,8 @@ def _remedy(
     queries = tally.queries / tally.requests
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
     others = [p for p in met.structure.predicates if p.column.name not in own]
-    above = _eager_above(top, met.route)
+    source = met.route.shapes.get(main_source(top))
+    above = eager_path(source.load if source is not None else None, met.route)
     path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
     rooted = above or not top.source
@@ -318,23 +326,3 @@ def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | N
         and from_query(path, load, structure, met.context.models) is not None
     ]
     return results[0] if len(results) == 1 else None
-
-
-def _eager_above(top: Repetition, route: RouteStats) -> list[Load]:
-    """The relations that are loaded eagerly above a repetition: advice must name the path from the
-    first query on.
-    """
-    source = route.shapes.get(main_source(top))
-    results: list[Load] = []
-    load = source.load if source is not None else None
-    while load is not None and load.kind == "eager" and load.relation and load not in results:
-        results.insert(0, load)
-        load = next(
-            (
-                above
-                for stats in route.loaded_shapes()
-                if (above := stats.load) and above.kind == "eager" and above.target == load.model
-            ),
-            None,
-        )
-    return results

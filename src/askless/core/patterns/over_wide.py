@@ -17,7 +17,15 @@ from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import ROW_IDS, keys_to_keep
 from askless.core.inference.result_columns import readable, some
-from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
+from askless.core.patterns.base import (
+    ByTotals,
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    eager_path,
+    taken,
+)
 from askless.core.patterns.one_column import one_column
 from askless.core.sql.structure import Structure
 
@@ -242,6 +250,7 @@ def _diagnosis(
         else "",
         wide=tuple(wide),
         unread=read is not None,
+        path=eager_path(stats.load, met.route),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 

@@ -116,11 +116,23 @@ class Words(Protocol):
         """
 
     def without_columns(
-        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
     ) -> str:
-        """Leave columns (table, column) out of a query; keys stay in by themselves."""
+        """Leave columns (table, column) out of a query; keys stay in by themselves. `path` are the
+        eager loads from the first query to this one, if it is one.
+        """
 
-    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
+    ) -> str:
         """Fetch these columns (table, column) and no others; the keys are among them."""
 
     def named_by(

@@ -168,14 +168,24 @@ class Django:
         )
 
     def without_columns(
-        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
     ) -> str:
         """`defer`, with the relation's name in front where a join brings the column in."""
-        return self._columns("defer", load, columns, models)
+        return self._columns("defer", load, columns, models, path)
 
-    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
+    ) -> str:
         """`only`, the same."""
-        return self._columns("only", load, columns, models)
+        return self._columns("only", load, columns, models, path)
 
     def named_by(
         self, load: Load, columns: Sequence[tuple[str, str]], models: Models
@@ -198,7 +208,12 @@ class Django:
         return ".defer(None)"
 
     def _columns(
-        self, call: str, load: Load, columns: Sequence[tuple[str, str]], models: Models
+        self,
+        call: str,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
     ) -> str:
         names = [
             f'"{relation}__{name}"' if relation else f'"{name}"'
@@ -209,8 +224,9 @@ class Django:
             return ""
         restricted = f".{call}({', '.join(names)})"
         if load.relation:
-            inner = f'Prefetch("{load.relation}", queryset={bare(load.target)}.objects{restricted})'
-            return f'in .prefetch_related(...), {inner} instead of "{load.relation}"'
+            name = _names(path) or load.relation
+            inner = f'Prefetch("{name}", queryset={bare(load.target)}.objects{restricted})'
+            return f'in .prefetch_related(...), {inner} instead of "{name}"'
         return restricted
 
     def counted(self, parent: Model, relation: Relation, conditions: bool) -> str:

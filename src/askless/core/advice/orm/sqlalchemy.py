@@ -97,23 +97,35 @@ class SQLAlchemy:
         return call
 
     def without_columns(
-        self, load: Load, columns: Sequence[tuple[str, str]], models: Models
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
     ) -> str:
         """`defer`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(
             load,
+            path,
             [
                 (model, name, [f"defer({a})" for a in every])
                 for model, name, every in _dotted(groups)
             ],
         )
 
-    def only_columns(self, load: Load, columns: Sequence[tuple[str, str]], models: Models) -> str:
+    def only_columns(
+        self,
+        load: Load,
+        columns: Sequence[tuple[str, str]],
+        models: Models,
+        path: Sequence[Load],
+    ) -> str:
         """`load_only`, below the relation that brings the columns in."""
         groups = by_model(load, columns, models) or []
         return self._options(
             load,
+            path,
             [(model, name, [f"load_only({', '.join(e)})"]) for model, name, e in _dotted(groups)],
         )
 
@@ -159,14 +171,13 @@ class SQLAlchemy:
             prefix = f"defaultload({bare(main.name)}.{relation.name})."
         return f".options({', '.join(f'{prefix}undefer({name})' for name in names)})"
 
-    def _options(self, load: Load, groups: Sequence[tuple[Model, str, list[str]]]) -> str:
+    def _options(
+        self, load: Load, path: Sequence[Load], groups: Sequence[tuple[Model, str, list[str]]]
+    ) -> str:
+        below = "".join(f"defaultload({bare(one.model)}.{one.relation})." for one in path)
         options = []
         for _, relation, calls in groups:
-            above = ""
-            if load.relation:  # a relation's own query: the option depends on the relation
-                above = f"defaultload({bare(load.model)}.{load.relation})."
-            if relation:
-                above += f"defaultload({bare(load.target)}.{relation})."
+            above = f"{below}defaultload({bare(load.target)}.{relation})." if relation else below
             options += [above + call for call in calls]
         return f".options({', '.join(options)})" if options else ""
 
