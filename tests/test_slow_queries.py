@@ -99,7 +99,7 @@ def together(folder: Path, query_ms: int, times: int = 10) -> Made:
 def test_queries_at_the_same_time_count_once(tmp_path: Path) -> None:
     """Ten of 190 ms, all within 192 ms: one of them takes as long as all."""
     found = patterns(together(tmp_path, 190), "http")
-    assert sorted(found) == ["n-plus-one", "slow-query"], "each of them is slow by itself"
+    assert found == ["n-plus-one"]
     (finding,) = findings(tmp_path / "made.jsonl", "--pattern", "n-plus-one")
     cost = finding["cost"]
     assert (finding["pattern"], cost["avoidable"]) == ("n-plus-one", 9)
@@ -168,15 +168,19 @@ def test_an_edit_is_no_more_urgent_than_its_finding(
 def searched(folder: Path, query_ms: float, others: int = 6) -> Made:
     """A page that asks one slow thing, and some quick ones."""
     made = Made(folder, "postgresql")
-    slow_ns = int(query_ms * 1e6)
-    made.ask("SELECT id FROM port_call WHERE agent = $1", "Sund", rows=3, duration_ns=slow_ns)
+    slow_ns, text = int(query_ms * 1e6 / 2), "SELECT id FROM port_call WHERE agent = $1"
+    made.ask(text, "Sund", rows=3, duration_ns=slow_ns)
+    made.ask(text, "Belt", rows=3, duration_ns=slow_ns, gap_ms=query_ms / 2)
     for i in range(others):
-        made.ask(f"SELECT name FROM table_{i} WHERE id = $1", i, gap_ms=query_ms if not i else 1)
+        made.ask(
+            f"SELECT name FROM table_{i} WHERE id = $1", i, gap_ms=query_ms / 2 if not i else 1
+        )
     return made
 
 
 @pytest.mark.parametrize(
-    ("query_ms", "severity"), [(40, None), (150, "worthwhile"), (900, "urgent"), (20_000, "urgent")]
+    ("query_ms", "severity"),
+    [(150, None), (250, "worthwhile"), (900, "urgent"), (20_000, "urgent")],
 )
 def test_a_statement_that_takes_most_is_shown(
     tmp_path: Path, query_ms: float, severity: str | None
@@ -192,7 +196,7 @@ def test_a_statement_that_takes_most_is_shown(
 
 
 def test_a_missing_index_is_named_where_the_schema_is_known(tmp_path: Path) -> None:
-    path = searched(tmp_path, 150).write()
+    path = searched(tmp_path, 250).write()
     for index, said in ((None, True), ("agent, id", False), ("id, agent", True)):
         database = tmp_path / f"{index}.db"
         with contextlib.closing(sqlite3.connect(database)) as db:
@@ -209,12 +213,12 @@ def test_plans_of_a_route_say_how_much_they_cover(tmp_path: Path) -> None:
         db.execute("CREATE TABLE port_call (id INTEGER PRIMARY KEY, agent TEXT)")
         for i in range(6):
             db.execute(f"CREATE TABLE table_{i} (id INTEGER PRIMARY KEY, name TEXT)")
-    path = searched(tmp_path, 150).write()
+    path = searched(tmp_path, 250).write()
     words = ("plan", path, "--db", f"sqlite:///{database}", "--route", "/calls", "--top", "1")
     document = run(*words, "--json").json
     assert (len(document["statements"]), document["shapes"]) == (1, 7)
     assert 0.9 < document["time_share"] < 1
-    assert "1 of 7 statements, 98 % of their time; indexes for all of them" in run(*words).out
+    assert "1 of 7 statements, 99 % of their time; indexes for all of them" in run(*words).out
     refused(
         run("plan", path, "--db", f"sqlite:///{database}", "--route", "/cals"),
         "/cals",

@@ -23,10 +23,11 @@ from askless.core.sql.structure import Structure
 RULE = Rule(
     "slow-query",
     "one statement takes most of the request",
-    "a statement that takes half of its route's time, and 100 ms or more of a request, and that no "
+    "a statement that takes half of its route's time, and 200 ms or more of a request, and that no "
     "other finding is about",
     "short requests, what another finding explains",
 )
+ALONE_MS = 1000.0  # of a statement that ran once
 URGENT_SLOW_SHARE, URGENT_SLOW_MS = 0.8, 500.0
 
 
@@ -52,9 +53,13 @@ class SlowQuery:
         if costliest.shape.digest in explained or not costliest.requests:
             return
         met = Match(route, costliest, context, costliest.places, costliest.requests)
+        per_request = costliest.count / costliest.requests * route.wall_share
         each_ms = costliest.duration_ns * route.wall_share / costliest.requests / 1e6
+        # A machine that was busy for a moment makes one execution slow, not most of them.
+        mostly_ms = costliest.durations.at(0.25) * per_request / 1e6
         settings = context.settings
-        if met.share >= settings.slow_share and each_ms >= settings.slow_ms:
+        least_ms = settings.slow_ms if costliest.count > 1 else max(settings.slow_ms, ALONE_MS)
+        if met.share >= settings.slow_share and mostly_ms >= least_ms:
             yield _diagnosis(met, each_ms)
 
 
