@@ -53,6 +53,8 @@ class _Case:
 def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     """The alternatives for an n-plus-one, the one to try first in front."""
     case = _Case(remedy, context)
+    if is_bypassed(remedy):
+        return (_as_loaded(case),)
     if case.variant is Variant.EXISTS:
         return (_existing(case),)
     if case.variant.is_number:
@@ -64,6 +66,27 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)
     return _batch_or_join(case)
+
+
+def is_bypassed(remedy: Batch) -> bool:
+    """Whether the rows were loaded eagerly, and asked for again past what was loaded."""
+    load, words = remedy.load, words_of(remedy.load)
+    if load is None or words is None or load.kind != "lazy" or not load.relation:
+        return False
+    return remedy.loaded and load.many and bool(words.bypassed(load))
+
+
+def _as_loaded(case: _Case) -> Advice:
+    words, load = words_of(case.load), case.load
+    return Advice(
+        title=f"read {_relation_name(case)} as it was loaded",
+        why="the rows are loaded eagerly, and then asked for again, object by object",
+        code=words.bypassed(load) if words is not None and load is not None else "",
+        at=case.remedy.line,
+        saving=case.remedy.saving,
+        trade_offs="choosing in Python reads all rows of the relation: right for few per object",
+        verify=("the conditions compare the same in Python: case, NULLs, time zones",),
+    )
 
 
 def _batch_or_join(case: _Case) -> tuple[Advice, ...]:
@@ -165,6 +188,8 @@ def _reads_few(case: _Case) -> bool:
 
 def comes_with_parents(remedy: Batch, first: Advice) -> bool:
     """Whether the first advice brings what the lookups ask with the query for their parents."""
+    if is_bypassed(remedy):
+        return True
     case_counts = remedy.variant is Variant.COUNT or remedy.only_counted
     return remedy.variant is Variant.SAME_ROW or (case_counts and bool(first.code))
 

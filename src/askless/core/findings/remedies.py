@@ -88,7 +88,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     `root` is the ORM's query that the loop depends on, and `path` names the relations from it to
     what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
-    lookup has others next to its key.
+    lookup has others next to its key; `loaded`: the route loads the relation eagerly, too.
     """
 
     key: Key
@@ -107,6 +107,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     parent_line: SourceLine | None = None
     only_counted: bool = False
     conditions: bool = False
+    loaded: bool = False
 
 
 class Group(Remedy, frozen=True, kw_only=True):

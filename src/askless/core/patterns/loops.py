@@ -291,6 +291,16 @@ def _remedy(
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
         only_counted=_only_counted(tally),
         conditions=bool(others) or met.structure.filters_by_query,
+        loaded=_is_loaded(tally.load, met),
+    )
+
+
+def _is_loaded(load: Load | None, met: Match) -> bool:
+    """Whether the route loads the relation of these lookups eagerly, too."""
+    return load is not None and any(
+        other.kind == "eager" and (other.model, other.relation) == (load.model, load.relation)
+        for stats in met.route.loaded_shapes()
+        for other in stats.loads
     )
 
 

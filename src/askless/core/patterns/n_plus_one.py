@@ -90,8 +90,7 @@ class NPlusOne(ByRequests[Repetition]):
     ) -> None:
         request, stats = view.request, group.stats
         load = request.load(indices[0])
-        if load is not None and load.kind == "eager":
-            # It comes with lookups that are a repetition themselves.
+        if load is not None and load.kind == "eager" and _comes_with_lookups(view, load, indices):
             view.claimed.add(stats.shape.digest)
             return
         name = (stats.shape.digest, _relation(load), *call_path(request, indices[0]))
@@ -139,6 +138,22 @@ class NPlusOne(ByRequests[Repetition]):
             if tally.stats.shape.digest not in covered:
                 met = met_of(tally, route, context)
                 yield with_sample(diagnosis_of(RULE, tally, above, met), tally)
+
+
+def _comes_with_lookups(view: RequestView, load: Load, indices: list[int]) -> bool:
+    """Whether eager loads come with lookups that are a repetition themselves, or are batches; else
+    they were called for object by object.
+    """
+    request = view.request
+    keys = [len(request.values(i)) for i in indices[:8]]
+    if max(keys, default=0) > 1:
+        return True
+    return any(
+        (parent := request.load(group.indices[0])) is not None
+        and parent.target == load.model
+        and len(group.indices) * 2 >= len(indices)
+        for group in view.groups
+    )
 
 
 def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool) -> None:

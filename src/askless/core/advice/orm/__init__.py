@@ -82,6 +82,11 @@ class Words(Protocol):
         instruction.
         """
 
+    def bypassed(self, load: Load) -> str:
+        """What to do where a relation is loaded eagerly and then asked for past what was loaded; ''
+        where that can't be. An instruction.
+        """
+
     def loads_each_object(self) -> bool:
         """Whether a to-one relation is looked up for each object, even where several share a row."""
 

@@ -100,6 +100,14 @@ class Django:
             "attribute in the loop"
         )
 
+    def bypassed(self, load: Load) -> str:
+        """What is prefetched is given by `all()` alone."""
+        return (
+            f"{load.relation} is prefetched already, and filter(), values_list() and the like ask "
+            f"again: read {load.relation}.all() and choose in Python, or prefetch the filtered rows "
+            f'instead, with Prefetch("{load.relation}", queryset=..., to_attr="...")'
+        )
+
     def loads_each_object(self) -> bool:
         """There is no identity map."""
         return True
@@ -223,7 +231,7 @@ class Django:
         if not names:
             return ""
         restricted = f".{call}({', '.join(names)})"
-        if load.relation:
+        if load.relation and load.kind == "eager":  # a related manager's own queryset takes it
             name = _names(path) or load.relation
             inner = f'Prefetch("{name}", queryset={bare(load.target)}.objects{restricted})'
             return f'in .prefetch_related(...), {inner} instead of "{name}"'

@@ -54,6 +54,10 @@ class SQLAlchemy:
         """Nothing: a relation's conditions are its own."""
         return ""
 
+    def bypassed(self, load: Load) -> str:
+        """Nothing: an attribute that is loaded is not asked for again."""
+        return ""
+
     def loads_each_object(self) -> bool:
         """The session holds each row once."""
         return False
