@@ -9,6 +9,9 @@ from __future__ import annotations
 from importlib import import_module
 from typing import Any
 
+import msgspec
+
+from askless.core.advice.rewriting.acceptable import acceptable
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import (
     Batch,
@@ -63,4 +66,5 @@ def advise(remedy: Remedy, context: Context) -> tuple[Advice, ...]:
     """The changes that a remedy comes to. Raises KeyError for one that is not registered."""
     adviser: Any = import_module(REGISTRY[type(remedy)])
     result: tuple[Advice, ...] = adviser.advise(remedy, context)
-    return result
+    system = remedy.stats.statement.system
+    return tuple(msgspec.structs.replace(one, sql=acceptable(one.sql, system)) for one in result)

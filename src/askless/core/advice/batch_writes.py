@@ -47,6 +47,8 @@ def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
             "one bad row now fails all of them",
         ),
     )
+    if remedy.flushed:
+        return (whole, _read_first(remedy))
     if not alone:
         return (whole,)
     around = Advice(
@@ -58,6 +60,19 @@ def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
         verify=("the transaction contains nothing slow, such as an external call",),
     )
     return (whole, around)
+
+
+def _read_first(remedy: BatchWrites) -> Advice:
+    return Advice(
+        title="or keep reads from flushing the session row by row",
+        why="each SELECT in the loop writes what is pending first; without it the session writes "
+        "the rows at its next flush, together where the database gives back their keys in order",
+        code="with session.no_autoflush: (around the loop), or read what it needs before the loop",
+        at=remedy.line,
+        saving=remedy.saving,
+        trade_offs="until the end of the block, reads do not see the rows that were added",
+        verify=("no read in the loop looks for a row that the loop has added",),
+    )
 
 
 def _many(structure: Structure) -> str:

@@ -176,10 +176,12 @@ class DropEagerLoad(Remedy, frozen=True, kw_only=True):
 class BatchWrites(Remedy, frozen=True, kw_only=True):
     """Write at once what is written row by row; `alone` says that each write commits by itself.
 
-    `parted`: each object is written to several tables, of which this is one.
+    `parted`: each object is written to several tables, of which this is one. `flushed`: a read
+    between them makes the ORM write.
     """
 
     alone: bool
+    flushed: bool = False
     parted: bool = False
 
 

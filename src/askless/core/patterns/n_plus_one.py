@@ -90,7 +90,7 @@ class NPlusOne(ByRequests[Repetition]):
     ) -> None:
         request, stats = view.request, group.stats
         load = request.load(indices[0])
-        if load is not None and load.kind == "eager" and _comes_with_lookups(view, load, indices):
+        if _comes_with_lookups(view, load, indices):
             view.claimed.add(stats.shape.digest)
             return
         name = (stats.shape.digest, _relation(load), *call_path(request, indices[0]))
@@ -140,10 +140,12 @@ class NPlusOne(ByRequests[Repetition]):
                 yield with_sample(diagnosis_of(RULE, tally, above, met), tally)
 
 
-def _comes_with_lookups(view: RequestView, load: Load, indices: list[int]) -> bool:
-    """Whether eager loads come with lookups that are a repetition themselves, or are batches; else
-    they were called for object by object.
+def _comes_with_lookups(view: RequestView, load: Load | None, indices: list[int]) -> bool:
+    """Whether these are eager loads that come with lookups that are a repetition themselves, or are
+    batches; else they were called for object by object.
     """
+    if load is None or load.kind != "eager":
+        return False
     request = view.request
     keys = [len(request.values(i)) for i in indices[:8]]
     if max(keys, default=0) > 1:

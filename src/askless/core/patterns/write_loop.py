@@ -49,7 +49,7 @@ _WRITES = ("insert", "update", "delete")
 
 class WriteTotals(ShapeTally):
     """Writes of one shape from one piece of code. `alone` counts those that were committed before
-    the next one.
+    the next one, `flushed` those before which the ORM was made to write by a read.
 
     `source` is the result that the keys came from, if it was seen, and `parent_places` where it was
     asked for.
@@ -57,7 +57,7 @@ class WriteTotals(ShapeTally):
 
     def __init__(self, stats: ShapeStats) -> None:
         super().__init__(stats)
-        self.alone = 0
+        self.alone = self.flushed = 0
         self.source: Source | None = None
         self.parent_places: dict[CallSite, int] = {}
 
@@ -66,6 +66,7 @@ class WriteTotals(ShapeTally):
         super().merge(other)
         assert isinstance(other, WriteTotals)
         self.alone += other.alone
+        self.flushed += other.flushed
         self.source = self.source or other.source
         add_counts(self.parent_places, other.parent_places)
 
@@ -101,6 +102,7 @@ class WriteLoop(ByRequests[WriteTotals]):
         tally = self.tallies(view.route).setdefault(name, WriteTotals(stats))
         tally.add(request, indices)
         tally.alone += _alone(request, indices)
+        tally.flushed += _flushed(request, indices)
         if tally.source is None and tally.requests <= settings.examine_most:
             tally.source = _source(request, stats, indices)
             if tally.source is not None:
@@ -114,6 +116,21 @@ class WriteLoop(ByRequests[WriteTotals]):
 def _is_single(request: Request, i: int, kind: str) -> bool:
     """Whether a write is of one row: no executemany, and no INSERT of a chunk of rows."""
     return request.batches.get(i, 0) <= 1 and not (kind == "insert" and request.rows[i] > 1)
+
+
+def _flushed(request: Request, indices: list[int]) -> int:
+    """Writes that a read of SQLAlchemy's has made its session send: they come from the line of the
+    read, right before it.
+    """
+    return sum(
+        i + 1 < len(request)
+        and (load := request.load(i + 1)) is not None
+        and load.orm == "sqlalchemy"
+        and load.kind != "write"
+        and request.place(i) is not None
+        and request.place(i) == request.place(i + 1)
+        for i in indices
+    )
 
 
 def _source(request: Request, stats: ShapeStats, indices: list[int]) -> Source | None:
@@ -189,6 +206,12 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
             f"{tally.alone:,} of {tally.queries:,} were committed before the next one: each waits "
             "for the disk"
         )
+    flushed = tally.flushed > tally.queries / 2
+    if flushed:
+        because.append(
+            f"{tally.flushed:,} of {tally.queries:,} were followed by a SELECT: it flushes the "
+            "session, so that rows are written one by one (autoflush)"
+        )
     claim = FindingDraft(
         variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
@@ -208,6 +231,7 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
         line=met.line,
         saving=spared(queries - 1, cost.saving_ms),
         alone=alone,
+        flushed=flushed,
         parted=structure.kind == "insert" and _is_parted(met),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)

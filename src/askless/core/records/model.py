@@ -570,14 +570,8 @@ class Index(msgspec.Struct, frozen=True):
     @property
     def serves_equality(self) -> bool:
         """Whether it finds the rows of one value of its first column, among all rows."""
-        return not self.where and self.kind in (
-            "",
-            "descending",
-            "operator class",
-            "collation",
-            "prefix",
-            "hash",
-        )
+        ordered = ("", "descending", "operator class", "collation", "prefix")
+        return not self.where and self.kind in (*ordered, "hash")
 
 
 class ForeignKey(msgspec.Struct, frozen=True):

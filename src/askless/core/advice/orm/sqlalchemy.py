@@ -164,16 +164,22 @@ class SQLAlchemy:
         taken = [name for name in names if above is not None and name in above.deferred]
         if taken:
             return f"take defer({', '.join(taken)}) out of the query"
-        prefix = ""
-        if above is not None and above.relation:
-            prefix = f"defaultload({bare(above.model)}.{above.relation})."
-        elif above is not None and above.target != model.name:
-            main = models.get((above.orm, above.target))
-            relation = main.relation_to(model.name) if main is not None else None
-            if main is None or relation is None:
-                return ""
-            prefix = f"defaultload({bare(main.name)}.{relation.name})."
+        prefix = self._below(model, above, models)
+        if prefix is None:
+            return ""
         return f".options({', '.join(f'{prefix}undefer({name})' for name in names)})"
+
+    def _below(self, model: Model, above: Load | None, models: Models) -> str | None:
+        """What leads an option from a query to a model that it brings in; None if no way is known."""
+        if above is None or (not above.relation and above.target == model.name):
+            return ""
+        if above.relation:
+            return f"defaultload({bare(above.model)}.{above.relation})."
+        main = models.get((above.orm, above.target))
+        relation = main.relation_to(model.name) if main is not None else None
+        if main is None or relation is None:
+            return None
+        return f"defaultload({bare(main.name)}.{relation.name})."
 
     def _options(
         self, load: Load, path: Sequence[Load], groups: Sequence[tuple[Model, str, list[str]]]
