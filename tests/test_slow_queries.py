@@ -218,7 +218,9 @@ def test_plans_of_a_route_say_how_much_they_cover(tmp_path: Path) -> None:
     document = run(*words, "--json").json
     assert (len(document["statements"]), document["shapes"]) == (1, 7)
     assert 0.9 < document["time_share"] < 1
-    assert "1 of 7 statements, 99 % of their time; indexes for all of them" in run(*words).out
+    assert (
+        "1 of 7 statements, which take 99 % of the time; indexes for all of them" in run(*words).out
+    )
     refused(
         run("plan", path, "--db", f"sqlite:///{database}", "--route", "/cals"),
         "/cals",

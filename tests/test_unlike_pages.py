@@ -106,3 +106,17 @@ def test_what_can_not_be_is_noticed(
     entry = document[part][0]
     entry[name] = {**entry[name], **value} if isinstance(value, dict) else value
     assert any(fault in one for one in impossible(document))
+
+
+def test_one_line_on_many_routes_is_one_entry(tmp_path: Path) -> None:
+    """A middleware's, say: its findings differ in nothing but the route."""
+    pages = [page(tmp_path, 10) for _ in range(5)]
+    for number, one in enumerate(pages):
+        one.route = f"GET /page/{number}"
+    path = written(pages, 1)
+    document = run("findings", path, "--json").json
+    assert len(document["findings"]) == 5 and len(document["edits"]) == 1
+    for form in ((), ("--format", "markdown")):
+        shown = " ".join(run("findings", path, *form).out.replace("\\", "").split())
+        assert "and 4 alike on other routes" in shown and "and 4 more routes" in shown
+        assert sum(one["key"] in shown.split("Show one")[0] for one in document["findings"]) == 1

@@ -223,6 +223,29 @@ def of_unsure(document: documents.FindingsDocument) -> str:
     )
 
 
+ALIKE_LEAST = 3  # findings that differ in nothing but their route, from which one stands for all
+
+
+def alike(
+    document: documents.FindingsDocument, mended: Sequence[Finding]
+) -> list[tuple[int, Finding, int]]:
+    """The findings of an edit that a list shows: (place in the edit, finding, how many others it
+    stands for, which say the same of other routes).
+    """
+    groups: dict[tuple[object, ...], list[tuple[int, Finding]]] = {}
+    for turn, finding in enumerate(mended):
+        said = (finding.pattern, finding.summary, first_line(finding), finding.evidence)
+        accepted = finding.key in document.accepted
+        groups.setdefault((*said, accepted), []).append((turn, finding))
+    shown = []
+    for group in groups.values():
+        if len(group) >= ALIKE_LEAST and len({one.route for _, one in group}) == len(group):
+            shown.append((*group[0], len(group) - 1))
+        else:
+            shown += [(turn, finding, 0) for turn, finding in group]
+    return sorted(shown, key=lambda one: one[0])
+
+
 def routes_of(edit: Edit) -> tuple[str, str]:
     """The route that gains most, and how many others there are ('' for none)."""
     more = f" and {plural(len(edit.routes) - 1, 'more route')}" if len(edit.routes) > 1 else ""

@@ -127,14 +127,15 @@ def _edit(edit: Edit, mended: Sequence[Finding], document: documents.FindingsDoc
         plain(finding_text.shared_line(edit)),
     ]
     points = []
-    for finding in mended:
+    for _, finding, others in finding_text.alike(document, mended):
+        more = f", and {others:,} alike on other routes" if others else ""
         where = f", {code(finding_text.first_line(finding))}" if finding.lines else ""
         accepted = ", accepted" if finding.key in document.accepted else ""
         caller = finding_text.caller_apart(finding, document.findings)
         called = f", called at {code(finding_text.place(caller))}" if caller is not None else ""
         points.append(
             f"- {plain(finding.pattern)} {code(finding.key)} ({finding.evidence}{accepted}): "
-            f"{plain(finding.summary)}{where}{called}"
+            f"{plain(finding.summary)}{where}{called}{more}"
         )
     return "\n\n".join([*filter(None, lines), "\n".join(points)])
 

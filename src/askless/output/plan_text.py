@@ -34,7 +34,7 @@ def coverage(document: documents.PlanDocument) -> str:
         return ""
     return (
         f"{len(document.statements)} of {plural(document.shapes, 'statement')}, "
-        f"{percent(document.time_share)} of their time; indexes for all of them together: "
+        f"which take {percent(document.time_share)} of the time; indexes for all of them together: "
         "askless indexes CAPTURE --db URL"
     )
 

@@ -114,8 +114,9 @@ def _edit(
     if edit.other_routes:
         out.print(indented(Text(safe(finding_text.shared_line(edit)), style="yellow"), 4))
     rows = Table.grid(padding=(0, 1, 0, 0))
-    for turn, finding in enumerate(mended):
+    for turn, finding, others in finding_text.alike(document, mended):
         what = Text(safe(finding.summary))
+        what.append(f"  and {others:,} alike on other routes" if others else "")
         if finding.lines:
             what.append(f"\n{finding_text.first_line(finding)}", style="cyan")
         caller = finding_text.caller_apart(finding, document.findings)
