@@ -552,3 +552,15 @@ def test_a_route_without_findings_says_where_its_time_goes(pages: dict[str, Path
     assert "askless plan" in said and "--shape" in said
     unknown = run("findings", pages["grown"], "--route", "/vesels/bussiest")
     assert unknown.code == 2 and "the nearest are GET /vessels" in unknown.err
+
+
+def test_foreign_keys_that_nothing_looks_up_by_are_one_line(
+    pages: dict[str, Path], harbour: Path, tmp_path: Path
+) -> None:
+    url = f"sqlite:///{harbour}"
+    out = run("indexes", pages["grown"], "--db", url).out
+    said = " ".join(out.split())
+    assert "foreign keys without an index that nothing in the capture looks up by" in said
+    assert "tug_job.tug_id" in said and "CREATE INDEX tug_job_tug_id" not in said
+    assert run("report", pages["grown"], "--db", url, "-o", tmp_path / "r.html").code == 0
+    assert "that nothing in the capture looks up by" in (tmp_path / "r.html").read_text()

@@ -169,6 +169,30 @@ def test_joins_are_served_at_the_side_that_is_looked_up() -> None:
     assert ("vessel_id",) in found and ("name",) in {c[:1] for c in found}
 
 
+def test_no_index_begins_with_the_primary_key() -> None:
+    """It finds the one row already."""
+    for sql in (
+        "SELECT status FROM port_call WHERE id = ?",
+        "SELECT id, status FROM port_call WHERE id > ? ORDER BY id LIMIT 50",
+        "SELECT count(*) FROM port_call WHERE id > ? AND status = ?",
+    ):
+        assert all(one[0] != "id" for one in columns(advise([asked(sql, 50, 0.001)], schema())))
+
+
+def test_what_an_index_carries_must_be_carried_by_the_one_that_serves_it() -> None:
+    narrow = Index("narrow", ("vessel_id",), include=("status",))
+    for other, redundant in (
+        (Index("wide", ("vessel_id", "eta")), False),
+        (Index("wide", ("vessel_id", "eta"), include=("status",)), True),
+        (Index("wide", ("vessel_id", "status")), True),
+    ):
+        found = [name for _, name, _ in redundant_indexes(schema(indexes=[narrow, other]))]
+        assert found == (["narrow"] if redundant else []), other
+    sql = "SELECT * FROM port_call WHERE vessel_id = ? ORDER BY eta LIMIT 9"
+    (advice,) = advise([asked(sql, 50, 0.001)], schema(indexes=[narrow]))
+    assert advice.columns == ("vessel_id", "eta") and advice.redundant == ()
+
+
 def test_foreign_keys_without_an_index() -> None:
     workload = [asked("SELECT * FROM port_call WHERE berth_id = ?")]
     keys = {key.columns: key for key in bare_foreign_keys(schema(), workload)}

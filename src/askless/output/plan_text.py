@@ -153,6 +153,7 @@ def left_unread(document: documents.IndexesDocument) -> str:
 
 REDUNDANT = "Redundant: a longer index starts with the same columns"
 BARE_KEYS = "Foreign keys without an index"
+KEYS_MOST = 5  # of those that nothing looks up by, that are named
 
 
 def unasked(document: documents.IndexesDocument) -> str:
@@ -162,6 +163,24 @@ def unasked(document: documents.IndexesDocument) -> str:
     return (
         f"{plural(document.unjudged_indexes, 'index')} on tables that the capture never uses: not "
         "checked"
+    )
+
+
+def missed_keys(document: documents.IndexesDocument) -> list[documents.BareForeignKey]:
+    """The foreign keys without an index that something in the capture looks up or joins by."""
+    return [key for key in document.foreign_keys if key.shapes]
+
+
+def other_keys(document: documents.IndexesDocument) -> str:
+    """The others, in a line; '' where there is none."""
+    others = [key for key in document.foreign_keys if not key.shapes]
+    if not others:
+        return ""
+    names = ", ".join(f"{key.table}.{'+'.join(key.columns)}" for key in others[:KEYS_MOST])
+    more = f" and {len(others) - KEYS_MOST:,} more" if len(others) > KEYS_MOST else ""
+    return (
+        f"{plural(len(others), 'foreign key')} without an index that nothing in the capture looks up "
+        f"by (deleting a parent scans the whole table): {names}{more}"
     )
 
 

@@ -280,13 +280,18 @@ def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
     return [
         (table, Index("", columns))
         for columns in dict.fromkeys(spelled)
-        if not _begins_one(table, columns)
+        if not _begins_one(table, columns) and not _begins_with_key(table, columns)
     ]
 
 
 def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
     """Whether a list of columns begins with all of these, in any case."""
     return [name.lower() for name in columns] == [name.lower() for name in longer[: len(columns)]]
+
+
+def _begins_with_key(table: Table, columns: Sequence[str]) -> bool:
+    """Whether an index would begin with the whole primary key: that finds the one row already."""
+    return bool(table.primary_key) and _leads(table.primary_key, columns)
 
 
 def _begins_one(table: Table, columns: Sequence[str]) -> bool:
@@ -388,7 +393,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
         redundant=tuple(
             other.name
             for other in table.indexes
-            if not other.unique and other.is_plain and _leads(other.columns, index.columns)
+            if not other.unique and other.is_plain and _serves(index, other)
         ),
         check=("test it before adding it: askless trial measures it privately",),
         serves=serves,
@@ -505,7 +510,10 @@ def redundant_indexes(
 
 def _serves(other: Index, index: Index) -> bool:
     """Whether another index serves all that this one does. Of two equal ones the first name stays."""
-    if other.name == index.name or not _leads(index.columns, other.columns):
+    if not _leads(index.columns, other.columns) or (other.name and other.name == index.name):
+        return False
+    carried = {name.lower() for name in (*other.columns, *other.include)}
+    if not carried >= {name.lower() for name in index.include}:
         return False
     longer = len(other.columns) > len(index.columns)
     return longer or other.unique or other.name < index.name

@@ -104,6 +104,8 @@ def _one(out: Console, place: int, index: documents.AdvisedIndex) -> None:
 
 def _keys(out: Console, document: documents.IndexesDocument) -> None:
     out.print(Text("\n" + plan_text.BARE_KEYS, style="bold"))
-    for key in document.foreign_keys:
+    for key in plan_text.missed_keys(document):
         out.print(indented(Text(safe(plan_text.bare_key(key))), 2))
-        out.print(indented(Text(safe(key.ddl) + ";", style="green" if key.shapes else "dim"), 4))
+        out.print(indented(Text(safe(key.ddl) + ";", style="green"), 4))
+    if plan_text.other_keys(document):
+        out.print(indented(Text(safe(plan_text.other_keys(document)), style="dim"), 2))
