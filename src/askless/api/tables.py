@@ -66,7 +66,9 @@ class Table(Generic[Row]):
 
 
 class Findings(Table[Finding]):
-    """Findings with their evidence, cost and advice. `document` is what `askless findings` prints."""
+    """Findings with their evidence, cost and advice. `document` is what `askless findings`
+    prints.
+    """
 
     def __init__(self, document: documents.FindingsDocument) -> None:
         accepted = set(document.accepted)

@@ -122,7 +122,9 @@ class _OpenRequest(msgspec.Struct, array_like=True):
 
 
 class _BufferedQuery(msgspec.Struct, array_like=True):
-    """A slot: a query has run. `text`, `place` and `load` may be numbers of lines after the ring."""
+    """A slot: a query has run. `text`, `place` and `load` may be numbers of lines after the
+    ring.
+    """
 
     request: int
     text: str | int

@@ -1,4 +1,6 @@
-"""Reads captures as a stream: request by request, in memory that does not grow with their number."""
+"""Reads captures as a stream: request by request, in memory that does not grow with their
+number.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,8 @@ _LETTERS = "bcdfghjkmnpqrstvwxz"  # no vowels: no words
 _UNREADABLE = (msgspec.DecodeError, UnicodeDecodeError, RecursionError)
 # Half of a surrogate pair, which no text may hold: what a program passed on as it got it.
 _HALF = re.compile(
-    rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
+    rb"(?<!\\)((?:\\\\)*)(?:(\\u[dD][89abAB][0-9a-fA-F]{2}\\u[dD][c-fC-F][0-9a-fA-F]{2})"
+    rb"|\\u[dD][89a-fA-F][0-9a-fA-F]{2})"
 )
 
 

@@ -1,4 +1,6 @@
-"""Captures elsewhere: object stores, network folders, whatever fsspec has a protocol for, as paths."""
+"""Captures elsewhere: object stores, network folders, whatever fsspec has a protocol for, as
+paths.
+"""
 
 from __future__ import annotations
 

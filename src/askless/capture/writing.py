@@ -249,7 +249,9 @@ class CaptureWriter:
         return msgspec.Raw(encoded(value))
 
     def _numbers(self, values: Sequence[int]) -> msgspec.Raw:
-        """A column of numbers; omitted where all are 0, which is what the reader takes for it then."""
+        """A column of numbers; omitted where all are 0, which is what the reader takes for it
+        then.
+        """
         return self._raw(_column(values)) if any(values) else events.RAW
 
     def _sparse(self, values: Sequence[object]) -> msgspec.Raw:

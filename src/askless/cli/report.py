@@ -1,4 +1,6 @@
-"""`askless report`: all that is reported of a capture, as one page that needs nothing but itself."""
+"""`askless report`: all that is reported of a capture, as one page that needs nothing but
+itself.
+"""
 
 from __future__ import annotations
 

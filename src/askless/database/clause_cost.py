@@ -1,4 +1,6 @@
-"""Which part of a statement costs what: it runs again and again, each time with one part omitted."""
+"""Which part of a statement costs what: it runs again and again, each time with one part
+omitted.
+"""
 
 from __future__ import annotations
 

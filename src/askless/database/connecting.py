@@ -174,7 +174,9 @@ def meaning_of(error: DBAPIError, reason: str) -> Meaning | None:
 
 
 def code_of(error: DBAPIError) -> str:
-    """The SQLSTATE, the error number or SQLite's name of an error; '' where the driver gives none."""
+    """The SQLSTATE, the error number or SQLite's name of an error; '' where the driver gives
+    none.
+    """
     original = error.orig
     arguments: tuple[object, ...] = getattr(original, "args", ())
     if arguments and isinstance(arguments[0], int):  # PyMySQL's errors are (number, text)

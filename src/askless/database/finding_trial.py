@@ -307,7 +307,9 @@ def _check_join(
     replay: Replay,
     parent: DriverQuery,
 ) -> None:
-    """No parent is lost, none comes twice without need, and the children are those of the lookups."""
+    """No parent is lost, none comes twice without need, and the children are those of the
+    lookups.
+    """
     names, parents = execute(connection, parent)
     _, rows = execute(connection, plan.queries[0])
     plan.rows, plan.bytes = len(rows), bytes_of(rows)

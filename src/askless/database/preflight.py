@@ -23,8 +23,8 @@ def check(
     """Refuse a statement that may write, or run what is not known to be harmless.
 
     `runs` says that the statement is executed, not only planned. `types` are the server's types of
-    `$1`, `$2`, … where the text has placeholders of the server's own. A statement that passed is not
-    checked again on the same connection. Raises AskLessError: not-a-select, not-plannable,
+    `$1`, `$2`, … where the text has placeholders of the server's own. A statement that passed is
+    not checked again on the same connection. Raises AskLessError: not-a-select, not-plannable,
     hidden-code, unknown-function, and what the database says.
     """
     checked: set[tuple[object, ...]] = connection.info.setdefault(_CHECKED, set())

@@ -1,4 +1,6 @@
-"""The one place that opens, encodes and cleans up: documents onto standard output, or into files."""
+"""The one place that opens, encodes and cleans up: documents onto standard output, or into
+files.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Documents as Markdown: what changed comes first, and all of it fits a comment on a pull request."""
+"""Documents as Markdown: what changed comes first, and all of it fits a comment on a pull
+request.
+"""
 
 from __future__ import annotations
 

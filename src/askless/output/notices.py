@@ -1,4 +1,6 @@
-"""What is said on standard error while a command works: notes for people, and how far the work is."""
+"""What is said on standard error while a command works: notes for people, and how far the work
+is.
+"""
 
 from __future__ import annotations
 

@@ -179,7 +179,8 @@ def other_keys(document: documents.IndexesDocument) -> str:
     names = ", ".join(f"{key.table}.{'+'.join(key.columns)}" for key in others[:KEYS_MOST])
     more = f" and {len(others) - KEYS_MOST:,} more" if len(others) > KEYS_MOST else ""
     return (
-        f"{plural(len(others), 'foreign key')} without an index that nothing in the capture looks up "
+        f"{plural(len(others), 'foreign key')} without an index that nothing in the capture looks "
+        f"up "
         f"by (deleting a parent scans the whole table): {names}{more}"
     )
 

@@ -30,7 +30,9 @@ def _all(file: Path) -> dict[str, dict[str, list[str]]]:
 
 
 def remember(capture: Path, kind: str, names: Sequence[str]) -> None:
-    """Keep the names of a list that is shown now; `kind` says what they name: request or finding."""
+    """Keep the names of a list that is shown now; `kind` says what they name: request or
+    finding.
+    """
     try:
         file = _file()
         lists = _all(file)

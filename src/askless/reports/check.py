@@ -10,7 +10,9 @@ from askless.reports import documents
 
 
 def check(path: Path) -> documents.CheckDocument:
-    """Read every file of a capture to its end. Raises AskLessError if it is not a capture at all."""
+    """Read every file of a capture to its end. Raises AskLessError if it is not a capture at
+    all.
+    """
     files = checking.check(path)
     return documents.CheckDocument(
         format="askless check",

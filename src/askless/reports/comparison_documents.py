@@ -22,7 +22,9 @@ class TimeSpread(msgspec.Struct, frozen=True):
 
 
 class TimeBeforeAfter(Fields, frozen=True):
-    """Request times on both sides of a comparison; null on the side where they were not measured."""
+    """Request times on both sides of a comparison; null on the side where they were not
+    measured.
+    """
 
     before: TimeSpread | None = None
     after: TimeSpread | None = None
@@ -85,8 +87,8 @@ class GateRow(msgspec.Struct, frozen=True):
     """One limit. `source`: budget or baseline. `measure`: queries, rows, bytes, database_ms,
     patterns (findings that may not be).
 
-    `limit` is the most that may be, or what was seen before; `findings` are names, and `allowed` the
-    patterns that may be found, if the measure is patterns.
+    `limit` is the most that may be, or what was seen before; `findings` are names, and `allowed`
+    the patterns that may be found, if the measure is patterns.
     """
 
     route: str

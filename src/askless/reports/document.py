@@ -21,7 +21,9 @@ class Document(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Fields(msgspec.Struct, frozen=True):
-    """A few values that belong together: an object in JSON, and in Python it unpacks like a tuple."""
+    """A few values that belong together: an object in JSON, and in Python it unpacks like a
+    tuple.
+    """
 
     def __iter__(self) -> Iterator[Any]:
         return iter(msgspec.structs.astuple(self))

@@ -310,7 +310,9 @@ class IndexesDocument(Document, frozen=True, kw_only=True):
 
 
 class PatternRow(msgspec.Struct, frozen=True):
-    """A pattern. `severity` is the usual one; `needs_use`: reported only if `--track-use` was on."""
+    """A pattern. `severity` is the usual one; `needs_use`: reported only if `--track-use` was
+    on.
+    """
 
     name: str
     title: str

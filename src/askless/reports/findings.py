@@ -152,7 +152,8 @@ def _time_of(judged: summary_cache.CachedSummary, text: str, path: Path) -> list
     notes = []
     for route in sorted(routes, key=lambda route: -route.database_ms)[:ROUTES_MOST]:
         spent = (
-            f"{route.route}: {plural(route.queries, 'query')} take {milliseconds(route.database_ms)} "
+            f"{route.route}: {plural(route.queries, 'query')} take "
+            f"{milliseconds(route.database_ms)} "
             f"of {milliseconds(route.request_ms)} ms"
         )
         if route.sql:

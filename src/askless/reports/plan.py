@@ -167,7 +167,9 @@ def _explained(
 def _plan(
     connection: Connection, query: DriverQuery, analyze: bool, limits: Limits
 ) -> tuple[tuple[Node, ...], str]:
-    """The plan; without measurements, and with a word on that, if the statement ran into its limit."""
+    """The plan; without measurements, and with a word on that, if the statement ran into its
+    limit.
+    """
     from askless.database import explaining
 
     try:

@@ -10,7 +10,9 @@ from askless.core.errors import AskLessError
 
 
 def check_route(text: str, names: Collection[str], capture: Path) -> None:
-    """Raises AskLessError no-route if there are routes, and none of their names contains the text."""
+    """Raises AskLessError no-route if there are routes, and none of their names contains the
+    text.
+    """
     if not names or any(text in name for name in names):
         return
     listed = list(names)

@@ -229,7 +229,9 @@ def own_queries(request: Request) -> list[int]:
 
 
 def query_at(request: Request, query: int) -> int:
-    """The query of a request at a place, from 1, noise not counted. Raises AskLessError no-query."""
+    """The query of a request at a place, from 1, noise not counted. Raises AskLessError
+    no-query.
+    """
     queries = own_queries(request)
     if not 1 <= query <= len(queries):
         raise AskLessError(

@@ -1,4 +1,6 @@
-"""The documents of trials: an index, a rewritten statement, a finding, the clauses of a statement."""
+"""The documents of trials: an index, a rewritten statement, a finding, the clauses of a
+statement.
+"""
 
 from __future__ import annotations
 

@@ -22,7 +22,9 @@ TEXT_MOST = 88  # characters of one: pytest sets a margin in front
 
 
 def known(names: Sequence[str]) -> list[str]:
-    """The patterns of these names; all if none is named. Raises ValueError for a name that is none."""
+    """The patterns of these names; all if none is named. Raises ValueError for a name that is
+    none.
+    """
     for name in names:
         if name not in patterns.REGISTRY:
             raise ValueError(f"there is no pattern {name!r}; {patterns.instead_of(name)}")
@@ -65,7 +67,9 @@ def too_many(requests: Sequence[Request], most: int, explain: bool = True) -> st
 def unaccepted(
     requests: Sequence[Request], names: Sequence[str], project: Project, today: date
 ) -> str:
-    """What to say of findings of these patterns that no one has accepted; '' where there is none."""
+    """What to say of findings of these patterns that no one has accepted; '' where there is
+    none.
+    """
     met = [f for f in findings_of(summarise(requests, project.settings())) if f.pattern in names]
     remaining, ended = sorted_out(met, list(project.accepted), today)
     lines: list[str] = []

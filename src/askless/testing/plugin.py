@@ -92,7 +92,9 @@ class QueryLimits:
         return _Block(self._state, self._name, _Limits(route, never=patterns))
 
     def within_budgets(self, *, route: str = "") -> AbstractContextManager[None]:
-        """No more than the budgets of the project's file allow; each request's route must have one."""
+        """No more than the budgets of the project's file allow; each request's route must have
+        one.
+        """
         return _Block(self._state, self._name, _Limits(route, budgets=True))
 
 

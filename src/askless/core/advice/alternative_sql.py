@@ -49,7 +49,9 @@ def by_existence(text: str, system: str) -> str:
 
 
 def _only_inner_join(tree: exp.Select) -> Any:
-    """The one join of two plain tables, with ON; None if there is another, or the rows are grouped."""
+    """The one join of two plain tables, with ON; None if there is another, or the rows are
+    grouped.
+    """
     joins = tree.args.get("joins") or []
     if len(joins) != 1 or any(
         tree.args.get(name) for name in ("group", "having", "distinct", "windows", "with_")

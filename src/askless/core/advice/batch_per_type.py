@@ -39,7 +39,9 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
 
 
 def _with_the_query(remedy: BatchPerType) -> tuple[str, str]:
-    """(the ORM's call that loads the relation with the query above it, its title); '' without one."""
+    """(the ORM's call that loads the relation with the query above it, its title); '' without
+    one.
+    """
     load, root = remedy.load, remedy.root.load
     words = words_of(load)
     if words is None or load is None or root is None:

@@ -80,7 +80,9 @@ _SOMETIMES = "it succeeds with some values and fails with others"
 
 
 def advise(remedy: FixFailure, context: Context) -> tuple[Advice, ...]:
-    """What to do about this kind of failure; for a conflict the statement that decides by itself."""
+    """What to do about this kind of failure; for a conflict the statement that decides by
+    itself.
+    """
     advice = _BY_FAILURE[remedy.failure]
     structure = remedy.stats.structure
     sql = ""

@@ -28,7 +28,9 @@ class Noise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class ProjectRules:
-    """Applies a project's terms to requests. Raises re.error for what is not a regular expression."""
+    """Applies a project's terms to requests. Raises re.error for what is not a regular
+    expression.
+    """
 
     def __init__(self, routes: Sequence[RouteName] = (), noise: Noise = Noise()) -> None:  # noqa: B008  (frozen)
         self._routes = [(re.compile(route.matches), route.name) for route in routes]

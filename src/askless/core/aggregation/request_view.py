@@ -10,7 +10,9 @@ from askless.core.records.model import Request
 
 
 class Group:
-    """The executions of one shape in one request, if there are at least two, failed ones omitted."""
+    """The executions of one shape in one request, if there are at least two, failed ones
+    omitted.
+    """
 
     __slots__ = ("indices", "stats")
 

@@ -138,7 +138,9 @@ class ShapeStats:
 
     @property
     def parsed(self) -> Structure:
-        """What the statement asks, if a pattern has judged it: that judges only what can be parsed."""
+        """What the statement asks, if a pattern has judged it: that judges only what can be
+        parsed.
+        """
         result = self.structure
         assert result is not None
         return result

@@ -143,7 +143,9 @@ class RouteStats:
         )
 
     def merge(self, other: RouteStats, room: int = TOTALS_MOST) -> None:
-        """Add what another piece of the capture counted; so many more shapes may be distinguished."""
+        """Add what another piece of the capture counted; so many more shapes may be
+        distinguished.
+        """
         self.requests += other.requests
         self.warm_up += other.warm_up
         self.repeated += other.repeated

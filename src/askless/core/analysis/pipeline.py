@@ -25,7 +25,9 @@ def aggregator_of(settings: Settings | None = None, look: bool = True) -> Aggreg
 def summarise(
     requests: Iterable[Request], settings: Settings | None = None, look: bool = True
 ) -> Summary:
-    """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked for."""
+    """Add up a stream of requests in bounded memory. Without `look`, patterns are not looked
+    for.
+    """
     aggregator = aggregator_of(settings, look)
     add = aggregator.add
     for request in requests:

@@ -1,4 +1,6 @@
-"""Findings and advice: frozen records in plain words and plain numbers, the same for every output."""
+"""Findings and advice: frozen records in plain words and plain numbers, the same for every
+output.
+"""
 
 from __future__ import annotations
 
@@ -69,10 +71,10 @@ class Finding(msgspec.Struct, frozen=True):
     """One pattern met in one route.
 
     `key` identifies the cause, from one capture to the next: pattern, route, what is done to which
-    table, and the columns that are compared. Columns that are fetched, joins, batch sizes, files and
-    lines are not part of it. `evidence` is traced, keyed or repeated. `source` is the line of the earlier query that supplied the keys; `summary` is the title in a
-    few words; `callers` are the lines that asked through one helper. `relation` is the ORM's, as in
-    "PortCall.vessel".
+    table, and the columns that are compared. Columns that are fetched, joins, batch sizes, files
+    and lines are not part of it. `evidence` is traced, keyed or repeated. `source` is the line of
+    the earlier query that supplied the keys; `summary` is the title in a few words; `callers` are
+    the lines that asked through one helper. `relation` is the ORM's, as in "PortCall.vessel".
     """
 
     key: str

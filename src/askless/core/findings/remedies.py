@@ -152,7 +152,9 @@ class SeekByKey(Remedy, frozen=True, kw_only=True):
 
 
 class ReadPlan(Remedy, frozen=True, kw_only=True):
-    """Look at the plan. `missing` are compared columns that no index begins with, if that is known."""
+    """Look at the plan. `missing` are compared columns that no index begins with, if that is
+    known.
+    """
 
     missing: tuple[str, ...] = ()
 

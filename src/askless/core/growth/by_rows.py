@@ -50,7 +50,9 @@ class LinearFit(msgspec.Struct, frozen=True):
 
 
 class Term(msgspec.Struct, frozen=True):
-    """So many queries for each row of a table; `by_list`: the rows are those of the route's list."""
+    """So many queries for each row of a table; `by_list`: the rows are those of the route's
+    list.
+    """
 
     factor: float
     table: str

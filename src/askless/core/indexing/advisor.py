@@ -67,7 +67,9 @@ class Statement(msgspec.Struct, frozen=True):
 
 
 class Served(msgspec.Struct, frozen=True):
-    """A shape that an index serves: about how many rows of the table it touches before and after."""
+    """A shape that an index serves: about how many rows of the table it touches before and
+    after.
+    """
 
     digest: str
     rows_before: float
@@ -509,7 +511,9 @@ def redundant_indexes(
 
 
 def _serves(other: Index, index: Index) -> bool:
-    """Whether another index serves all that this one does. Of two equal ones the first name stays."""
+    """Whether another index serves all that this one does. Of two equal ones the first name
+    stays.
+    """
     if not _leads(index.columns, other.columns) or (other.name and other.name == index.name):
         return False
     carried = {name.lower() for name in (*other.columns, *other.include)}

@@ -191,7 +191,9 @@ def _with_heap(path: Path, heap: tuple[float, float]) -> list[Path]:
 
 
 def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
-    """Reading what each side of an OR finds by an index of its own; none where a side has no index."""
+    """Reading what each side of an OR finds by an index of its own; none where a side has no
+    index.
+    """
     rows, results = float(max(need.table.rows or 0, 1)), []
     for sides in need.either:
         chosen = [
@@ -243,7 +245,9 @@ def _heap(
 
 
 def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool:
-    """Whether an index gives the rows in the order wanted: what has one value may stand anywhere."""
+    """Whether an index gives the rows in the order wanted: what has one value may stand
+    anywhere.
+    """
     wanted = [
         (column, down)
         for column, down in need.order

@@ -25,21 +25,26 @@ _KINDS = (
     (Failure.DEADLOCK, r"deadlock|\b40p01\b|\b1213\b"),
     (
         Failure.COLLISION,
-        r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has changed since",
+        r"could not serialize|serialization failure|\b40001\b|snapshot is too old|record has "
+        r"changed since",
     ),
     (
         Failure.TIME_OUT,
-        r"time-?out|timed out|\b57014\b|\b55p03\b|lock wait|\b1205\b|could not obtain lock|database (?:table )?is locked"
-        r"|max_execution_time|max_statement_time|interrupted|statement was cancel|canceling statement",
+        r"time-?out|timed out|\b57014\b|\b55p03\b|lock wait|\b1205\b|could not obtain "
+        r"lock|database (?:table )?is locked"
+        r"|max_execution_time|max_statement_time|interrupted|statement was cancel|canceling "
+        r"statement",
     ),
     (Failure.CONFLICT, r"unique|duplicate (?:key|entry)|\b23505\b|\b1062\b"),
     (
         Failure.CONSTRAINT,
-        r"foreign key|not[- ]?null|null value|cannot be null|check constraint|constraint failed|violates|\b2350[23]\b|\b145[12]\b",
+        r"foreign key|not[- ]?null|null value|cannot be null|check constraint|constraint "
+        r"failed|violates|\b2350[23]\b|\b145[12]\b",
     ),
     (
         Failure.MISTAKE,
-        r"syntax|no such|does not exist|doesn't exist|unknown column|ambiguous|undefined|must appear in the group by"
+        r"syntax|no such|does not exist|doesn't exist|unknown column|ambiguous|undefined|must "
+        r"appear in the group by"
         r"|invalid input|incorrect number of bindings|not supplied|permission denied",
     ),
     (
@@ -52,7 +57,8 @@ _COMPILED = [(kind, re.compile(pattern, re.IGNORECASE)) for kind, pattern in _KI
 # DETAIL shows in brackets.
 _NAMED = r"(?:table|column|relation|constraint|index|function|database|role|schema|type|entry for key|for key|sequence|operator)"
 _VALUES = re.compile(
-    rf"(?P<named>\b{_NAMED} [\"'`][^\"'`]*[\"'`])|=\s*\([^)]*\)|'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`(?=\s*=)|\b\d[\d.,:-]*\b",
+    rf"(?P<named>\b{_NAMED} [\"'`][^\"'`]*[\"'`])|=\s*\([^)]*\)|'(?:[^']|'')*'|\"[^\"]*\""
+    rf"|`[^`]*`(?=\s*=)|\b\d[\d.,:-]*\b",
     re.IGNORECASE,
 )
 _QUOTED = re.compile(r"'(?:[^']|'')*'|\"[^\"]*\"|`[^`]*`")

@@ -12,7 +12,9 @@ NAMED_MOST = 4  # columns in a sentence
 
 
 def readable(names: Iterable[str], columns: Sequence[str], structure: Structure) -> list[str]:
-    """Columns of a result by their own names, with the table's in front where the ORM made one up."""
+    """Columns of a result by their own names, with the table's in front where the ORM made one
+    up.
+    """
     if len(structure.outputs) != len(columns):
         return list(names)
     own = {}

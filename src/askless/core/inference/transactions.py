@@ -15,7 +15,8 @@ import msgspec
 from askless.core.records.model import Request, Statement
 
 _TURNS = re.compile(
-    r"\s*(?:(begin|start\s+transaction)|commit|rollback|abort|end|prepare\s+transaction)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)",
+    r"\s*(?:(begin|start\s+transaction)|commit|rollback|abort|end"
+    r"|prepare\s+transaction)\b(?!\s+(?:(?:work|transaction)\s+)?to\b)",
     re.IGNORECASE,
 )
 _LOCKS_AT_ONCE = re.compile(r"begin (?:immediate|exclusive)\b")
@@ -50,7 +51,9 @@ def turn_of(text: str) -> bool | None:
 
 
 def takes_lock(statement: Statement) -> bool:
-    """Whether a statement that begins a transaction takes the lock of all writers with it (SQLite)."""
+    """Whether a statement that begins a transaction takes the lock of all writers with it
+    (SQLite).
+    """
     return bool(_LOCKS_AT_ONCE.match(statement.shape.text))
 
 

@@ -91,7 +91,9 @@ class CrossRoutePattern(Pattern, Protocol):
     def judge_all(
         self, summary: Summary, context: Context, diagnoses: Sequence[Diagnosis]
     ) -> Iterable[Diagnosis]:
-        """What is wrong with all routes together. `diagnoses` is what was said of each by itself."""
+        """What is wrong with all routes together. `diagnoses` is what was said of each by
+        itself.
+        """
 
 
 class ShapeTally:

@@ -100,7 +100,9 @@ class Duplicate(ByRequests[RepeatTotals]):
 
 
 def _clock_stands(request: Request, group: Group, structure: Structure) -> bool:
-    """Whether a clock that the statement looks at, if any, shows all these queries the same time."""
+    """Whether a clock that the statement looks at, if any, shows all these queries the same
+    time.
+    """
     if structure.clock == "transaction":
         return all(request.in_transaction[i] for i in group.indices)
     return structure.clock in ("", "day")

@@ -87,7 +87,9 @@ def _by_columns(tally: Repetition, context: Context, above: Structure | None) ->
 
 
 def _by_rows(tally: Repetition) -> Variant:
-    """To-many where a key had more than one row; where no one saw them a batch is right for both."""
+    """To-many where a key had more than one row; where no one saw them a batch is right for
+    both.
+    """
     several = tally.rows_more
     if tally.rows_hidden:
         several = tally.key.column.name.lower() not in ROW_IDS

@@ -59,7 +59,9 @@ class NPlusOne(ByRequests[Repetition]):
     rule = RULE
 
     def look(self, view: RequestView, settings: Settings) -> None:
-        """Find repetitions by key in one request; those by kind first, which are of several shapes."""
+        """Find repetitions by key in one request; those by kind first, which are of several
+        shapes.
+        """
         polymorphic.look(view, settings)
         for group in view.groups:
             if (

@@ -189,7 +189,9 @@ def _title(
 
 
 def _severity(share: float, heavy: bool, tracked: bool) -> str:
-    """By the share of the page's bytes; never urgent where it was not seen that no one reads them."""
+    """By the share of the page's bytes; never urgent where it was not seen that no one reads
+    them.
+    """
     if not heavy:
         return "minor"
     result = severity(share / 4, 0)

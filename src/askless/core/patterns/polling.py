@@ -1,4 +1,6 @@
-"""Whether the same read again and again is polling: a program that waits for something to change."""
+"""Whether the same read again and again is polling: a program that waits for something to
+change.
+"""
 
 from __future__ import annotations
 

@@ -153,7 +153,9 @@ def _in_turn(candidates: Sequence[_LookUps]) -> list[_Step]:
 def _tells_tables(
     sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_Step]
 ) -> int | None:
-    """The column beside the keys' one that tells the table of each lookup; None if there is none."""
+    """The column beside the keys' one that tells the table of each lookup; None if there is
+    none.
+    """
     matched = _in_order(sample, place, steps)
     if len(matched) < len(steps) and len(sample) < SAMPLED_MOST:
         return None

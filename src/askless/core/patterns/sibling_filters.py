@@ -45,7 +45,9 @@ RULE = Rule(
 
 
 class SiblingTotals(ShapeTally):
-    """The siblings of one shape in one route. `unseen` is the doubt where no one saw the results."""
+    """The siblings of one shape in one route. `unseen` is the doubt where no one saw the
+    results.
+    """
 
     def __init__(self, stats: ShapeStats, key: Key, buckets: bool) -> None:
         super().__init__(stats)

@@ -1,4 +1,5 @@
-"""slow-query: one statement that takes most of what its route takes, and that nothing else explains.
+"""slow-query: one statement that takes most of what its route takes, and that nothing else
+explains.
 
 What would help is in its plan, which no capture holds: the finding says where to look. Not flagged:
 short requests, a statement that another finding is about.
@@ -84,7 +85,8 @@ def _diagnosis(met: Match, each_ms: float) -> Diagnosis:
     urgent = met.share >= URGENT_SLOW_SHARE and each_ms >= URGENT_SLOW_MS
     claim = FindingDraft(
         severity="urgent" if urgent else "worthwhile",
-        title=f"one statement takes {milliseconds(each_ms)} of {milliseconds(request_ms)} ms: {what}",
+        title=f"one statement takes {milliseconds(each_ms)} of {milliseconds(request_ms)} ms: "
+        f"{what}",
         evidence="keyed" if missing else "repeated",
         evidence_details=tuple(because),
         cost=Cost(queries=queries, query_ms=stats.query_ns / 1e6),

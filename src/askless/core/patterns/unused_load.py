@@ -50,7 +50,9 @@ class UnusedLoad(ByTotals):
                 yield diagnosis
 
     def worth_parsing(self, stats: ShapeStats, context: Context) -> bool:
-        """Whether it was tracked what became of the objects, or of those that there were none for."""
+        """Whether it was tracked what became of the objects, or of those that there were none
+        for.
+        """
         load = stats.load
         return load is not None and (bool(stats.used) or (load.kind == "eager" and not stats.rows))
 
@@ -78,7 +80,8 @@ class UnusedLoad(ByTotals):
             ):
                 return None  # rows that are counted are needed too
             because = (
-                f"none of {plural(totals.objects, 'object')} was read in any request of this route, "
+                f"none of {plural(totals.objects, 'object')} was read in any request of this "
+                f"route, "
                 f"in {plural(totals.results, 'result')}"
             )
             return _whole(met, load, because)

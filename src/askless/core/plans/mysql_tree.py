@@ -26,7 +26,8 @@ _COST = re.compile(
 )
 _ROWS = re.compile(rf"\s*\(rows=(?P<rows>{_NUMBER})\)")
 _ACTUAL = re.compile(
-    rf"\s*\(actual time={_NUMBER}\.\.(?P<time>{_NUMBER}) rows=(?P<rows>{_NUMBER}) loops=(?P<loops>\d+)\)"
+    rf"\s*\(actual time={_NUMBER}\.\.(?P<time>{_NUMBER}) rows=(?P<rows>{_NUMBER}) "
+    rf"loops=(?P<loops>\d+)\)"
 )
 _NEVER = re.compile(r"\s*\(never executed\)")
 _ON = re.compile(r" on (?P<table><\w+>|\S+?)(?: using (?P<index>\S+))?(?: |$|,)")
@@ -136,7 +137,9 @@ def _measured(raw: Mapping[str, Any]) -> Actual | None:
 
 
 def is_tree(text: str) -> bool:
-    """Whether a text is such a tree: it begins with an arrow, and its costs come without a width."""
+    """Whether a text is such a tree: it begins with an arrow, and its costs come without a
+    width.
+    """
     lines = (line for line in text.splitlines() if line.strip() and not _FRAME.match(line))
     match = _STEP.match(next(lines, ""))
     return match is not None and " width=" not in text

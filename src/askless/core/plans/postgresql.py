@@ -48,7 +48,8 @@ _MODES = re.compile(r"^(?:Parallel |Partial |Finalize |Simple |Async )+")
 _CONDITIONS = ("Index Cond", "Recheck Cond", "TID Cond", "Hash Cond", "Merge Cond")
 _FILTERS = ("Filter", "Join Filter", "One-Time Filter")
 _NAME = re.compile(
-    r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= ANY|IN )"
+    r"(?<![\w.\"'$])\"?([A-Za-z_]\w*)\"?(?:\)?::[\w ]+(?:\[\])?\)?)?\s*(?:[=<>!~]|IS |~~|@>|= "
+    r"ANY|IN )"
 )
 
 
@@ -242,12 +243,15 @@ def _whole(raw: Mapping[str, Any], key: str) -> int | None:
 _ARROW = re.compile(r"^(\s*)->\s+(.*)$")
 _SECTION = re.compile(r"^(InitPlan|SubPlan|CTE)\b.*$")
 _MEASURES = re.compile(
-    r"\s*(?:\(cost=(?P<first>[\d.]+)\.\.(?P<cost>[\d.]+) rows=(?P<rows>\d+) width=(?P<width>\d+)\))?"
+    r"\s*(?:\(cost=(?P<first>[\d.]+)\.\.(?P<cost>[\d.]+) rows=(?P<rows>\d+) "
+    r"width=(?P<width>\d+)\))?"
     r"\s*(?:\((?P<never>never executed)\)"
-    r"|\(actual (?:time=(?P<begin>[\d.]+)\.\.(?P<time>[\d.]+) )?rows=(?P<found>[\d.]+) loops=(?P<loops>\d+)\))?\s*$"
+    r"|\(actual (?:time=(?P<begin>[\d.]+)\.\.(?P<time>[\d.]+) )?rows=(?P<found>[\d.]+) "
+    r"loops=(?P<loops>\d+)\))?\s*$"
 )
 _SCAN = re.compile(
-    r"^(?P<type>.*?Scan(?: Backward)?|Insert|Update|Delete|Merge)(?: using (?P<index>\"[^\"]+\"|\S+))? on (?P<on>.+)$"
+    r"^(?P<type>.*?Scan(?: Backward)?|Insert|Update|Delete|Merge)(?: using "
+    r"(?P<index>\"[^\"]+\"|\S+))? on (?P<on>.+)$"
 )
 _BY_INDEX = re.compile(r"^(?P<type>.*?Bitmap Index Scan) on (?P<index>.+)$")
 _ON = re.compile(

@@ -14,14 +14,16 @@ from askless.core.plans.tree import Node
 _READ = re.compile(
     r"^(?P<how>SCAN|SEARCH) (?:TABLE |SUBQUERY )?(?P<name>\S+)(?: AS (?P<alias>\S+))?"
     r"(?: VIRTUAL TABLE INDEX \S+)?"
-    r"(?: USING (?P<auto>AUTOMATIC )?(?:PARTIAL )?(?P<covering>COVERING )?(?P<index>INDEX (?P<index_name>\S+)?|INTEGER PRIMARY KEY|PRIMARY KEY|ROWID SEARCH\S*.*?))?"
+    r"(?: USING (?P<auto>AUTOMATIC )?(?:PARTIAL )?(?P<covering>COVERING )?(?P<index>INDEX "
+    r"(?P<index_name>\S+)?|INTEGER PRIMARY KEY|PRIMARY KEY|ROWID SEARCH\S*.*?))?"
     r"\s*(?:\((?P<searched>.*)\))?(?P<rest>(?: [A-Z-]+)*)$"
 )
 _CONDITION = re.compile(r"([^\s()<>=]+|<expr>)\s*(?:[<>=]|$)")
 _FIXED = (
     (
         re.compile(
-            r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF ).*)?ORDER BY"
+            r"^USE TEMP B-TREE FOR (?:(?:LAST |RIGHT PART OF |LAST TERM OF |\d+ TERMS OF "
+            r").*)?ORDER BY"
         ),
         tree.SORT,
     ),
@@ -34,7 +36,8 @@ _FIXED = (
     (re.compile(r"^MATERIALIZE|^CO-ROUTINE"), tree.MATERIALIZE),
     (
         re.compile(
-            r"^COMPOUND|^UNION|^EXCEPT|^INTERSECT|^LEFT-MOST|^MERGE|^LEFT$|^RIGHT$|^MULTI-INDEX|^INDEX \d|^SETUP|^RECURSIVE"
+            r"^COMPOUND|^UNION|^EXCEPT|^INTERSECT|^LEFT-MOST|^MERGE|^LEFT$|^RIGHT$|^MULTI-INDEX"
+            r"|^INDEX \d|^SETUP|^RECURSIVE"
         ),
         tree.COMPOUND,
     ),

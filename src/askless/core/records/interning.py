@@ -12,7 +12,8 @@ from typing import Generic, TypeVar
 # put back unchanged by the reader, and takes up one slot in whatever the text means, so it decides
 # about size only.
 LITERALS = re.compile(
-    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
+    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+"
+    r"|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
 TEXTS_MOST = 50_000  # that are remembered

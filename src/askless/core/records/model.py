@@ -351,7 +351,9 @@ class Request:
 
     @property
     def name(self) -> str:
-        """What every command calls the request: unique in a capture, the same whenever it is read."""
+        """What every command calls the request: unique in a capture, the same whenever it is
+        read.
+        """
         return f"{self.tables.tag}{self.number}"
 
     @property
@@ -393,7 +395,9 @@ class Request:
         return known
 
     def own_columns(self) -> None:
-        """Take copies of the columns, which may be shared, so that they can be lengthened in place."""
+        """Take copies of the columns, which may be shared, so that they can be lengthened in
+        place.
+        """
         for name in _COLUMNS:
             setattr(self, name, list(getattr(self, name)))
 
@@ -469,7 +473,9 @@ class Request:
         return self._column("told")
 
     def database_ns(self) -> int:
-        """How long any of its queries ran, noise left out: what runs at the same time counts once."""
+        """How long any of its queries ran, noise left out: what runs at the same time counts
+        once.
+        """
         statements = self.tables.statements
         own = [i for i, number in enumerate(self.statements) if not statements[number].shape.noise]
         return union_ns([self.starts_ns[i] for i in own], [self.durations_ns[i] for i in own])

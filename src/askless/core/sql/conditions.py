@@ -203,7 +203,9 @@ def _any(left: Any, values: Any, names: Names, required: bool) -> Iterator[Predi
 
 
 def _sided(node: Any) -> tuple[exp.Column | None, str]:
-    """The column that one side of a comparison is about, and the function around it ('' for none)."""
+    """The column that one side of a comparison is about, and the function around it ('' for
+    none).
+    """
     if isinstance(node, exp.Paren):
         return _sided(node.this)
     if isinstance(node, exp.Column):

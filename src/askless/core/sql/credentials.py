@@ -26,12 +26,15 @@ HINTS = (
 # What only reads or changes rows: its literals are data, unless one of them is itself a way to
 # connect.
 _ROWS = re.compile(
-    r"(?:\s|\(|/\*(?:[^*]|\*(?!/))*\*/|--[^\n]*\n|#[^\n]*\n)*(?:select|insert|update|delete|with|values|merge|replace|table|explain|fetch)\b",
+    r"(?:\s|\(|/\*(?:[^*]|\*(?!/))*\*/|--[^\n]*\n|#[^\n]*\n)*(?:select|insert|update|delete|with"
+    r"|values|merge|replace|table|explain|fetch)\b",
     re.I | re.S,
 )
 _CARRIES = re.compile(
-    r"passw|\bidentified\b|\buser\s+mapping\b|\b(?:create|alter)\s+(?:or\s+replace\s+)?server\b|\bsubscription\b|conninfo"
-    r"|\bsecret\b|credential|\b(?:master|private|encryption|symmetric|asymmetric|pragma)\s{0,9}\w{0,40}\s{0,9}(?:re)?key\b"
+    r"passw|\bidentified\b|\buser\s+mapping\b|\b(?:create|alter)\s+(?:or\s+replace\s+)?server\b"
+    r"|\bsubscription\b|conninfo"
+    r"|\bsecret\b|credential|\b(?:master|private|encryption|symmetric|asymmetric|pragma)\s{0,"
+    r"9}\w{0,40}\s{0,9}(?:re)?key\b"
     r"|\battach\b[^;]{0,500}?\bkey\b",
     re.I | re.S,
 )
@@ -39,7 +42,8 @@ _COMMENTS = re.compile(r"/\*(?:[^*]|\*(?!/))*\*/|--[^\n]*|#[^\n]*")
 # A string of any kind, an unfinished one to the end of the text: 'x', E'x', "x", $$x$$, $a$x$a$,
 # 0x41.
 _LITERAL = re.compile(
-    r"\$([A-Za-z_]\w*|)\$.*?(?:\$\1\$|\Z)|(?:\b[A-Za-z]|[Uu]&)?'(?:[^'\\]|\\.|'')*(?:'|\Z)|\"(?:[^\"\\]|\\.|\"\")*(?:\"|\Z)"
+    r"\$([A-Za-z_]\w*|)\$.*?(?:\$\1\$|\Z)|(?:\b[A-Za-z]|[Uu]&)?'(?:[^'\\]|\\.|'')*(?:'|\Z)"
+    r"|\"(?:[^\"\\]|\\.|\"\")*(?:\"|\Z)"
     r"|\b0[xX][0-9a-fA-F]+",
     re.S,
 )

@@ -82,7 +82,9 @@ class Names:
         return Column(table, name)
 
     def _without_table(self, name: str, scope: Scope) -> Column | None:
-        """A column that is alone: of the only source, or of the only one that is known to have it."""
+        """A column that is alone: of the only source, or of the only one that is known to have
+        it.
+        """
         sources = [source for key, source in scope.sources.items() if key in scope.selected_sources]
         if len(sources) == 1:
             return self._in(sources[0], name)
@@ -118,7 +120,9 @@ class Names:
         return None
 
     def table(self, source: Any) -> str:
-        """The name of the table after a FROM or a JOIN: the one that a derived table reads first."""
+        """The name of the table after a FROM or a JOIN: the one that a derived table reads
+        first.
+        """
         if isinstance(source, exp.Table):
             scope = self.scope_around(source)
             known = scope.sources.get(source.alias_or_name) if scope is not None else None

@@ -187,7 +187,9 @@ def correlated(part: Any, scope: Any) -> tuple[Any, Any] | None:
 
 
 def source_of(select: Any) -> Any:
-    """What is first in FROM; None for a SELECT without. (Newer parsers call the argument `from_`.)"""
+    """What is first in FROM; None for a SELECT without. (Newer parsers call the argument
+    `from_`.)
+    """
     clause = select.args.get("from_") or select.args.get("from")
     return clause.this if clause is not None else None
 

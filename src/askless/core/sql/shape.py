@@ -24,7 +24,8 @@ _SIGNED = re.compile(
 )
 _PREFIXED = re.compile(r"(?<![\w?])(?:[exnb]|u&|_utf8(?:mb4)?)\?")
 _CAST = re.compile(
-    r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time zone|[a-z_][\w.]*)(?:\[\])*)+"
+    r"\?(?:::(?:character varying|double precision|(?:timestamp|time) with(?:out)? time "
+    r"zone|[a-z_][\w.]*)(?:\[\])*)+"
 )
 _ITEM = r"(?:\?|null|true|false|default)"
 _NULL_VALUE = re.compile(r"(?<== )(?:null|true|false)\b(?! ?[(.])")
@@ -44,13 +45,16 @@ _REDUCED = (
 # Control traffic of any system, and standard catalogs; what is particular to a system is in
 # `systems`.
 _NOISE = re.compile(
-    r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate|discard|reset|use|listen"
+    r"(?:begin|commit|rollback|end|start transaction|savepoint|release|pragma|show|deallocate"
+    r"|discard|reset|use|listen"
     r"|unlisten|close|set)(?:$|[ ;(])"
-    r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as \S+)?$|$"
+    r"|select \?(?: as \S+)?(?: from dual)?$|select (?:version|current_user|user)\(\??\)(?: as "
+    r"\S+)?$|$"
 )
 # The name of a cursor, which drivers and ORMs make up again each time.
 _CURSOR = re.compile(
-    r"^(declare )(?:\"[^\"]+\"|[^\s\"]+)(?= .*?cursor)|^((?:fetch|move) (?:[\w?]+ )*?(?:from|in) |close )(?:\"[^\"]+\"|[^\s\"]+)$"
+    r"^(declare )(?:\"[^\"]+\"|[^\s\"]+)(?= .*?cursor)|^((?:fetch|move) (?:[\w?]+ )*?(?:from|in) "
+    r"|close )(?:\"[^\"]+\"|[^\s\"]+)$"
 )
 _QUOTED = re.compile(r'["`\[](\w+)["`\]]')
 _CATALOG = r"information_schema\."

@@ -108,7 +108,9 @@ def marked(text: str, slots: Sequence[Slot]) -> str:
 
 
 def slot_number(text: str) -> int | None:
-    """The number that `marked` wrote into a literal or a placeholder's name; None if it wrote none."""
+    """The number that `marked` wrote into a literal or a placeholder's name; None if it wrote
+    none.
+    """
     match = _MARK_TEXT.fullmatch(text)
     if match:
         return whole_number(match.group(1))

@@ -36,20 +36,24 @@ from askless.core.sql.structure import (
 # Functions whose value changes from call to call: the same text with the same parameters then gives
 # other rows.
 _VOLATILE = re.compile(
-    r"\b(?:random|rand|nextval|lastval|uuid|uuid_generate_v\w*|gen_random_uuid|newid|randomblob|changes"
+    r"\b(?:random|rand|nextval|lastval|uuid|uuid_generate_v\w*|gen_random_uuid|newid|randomblob"
+    r"|changes"
     r"|last_insert_rowid|last_insert_id|scope_identity|pg_advisory\w*|get_lock)\s*\(",
     re.IGNORECASE,
 )
 # What tells the time, the coarsest last: by the moment, by the transaction (on PostgreSQL) or by
 # the day.
 _CLOCKS = (
-    ("moment", re.compile(r"\b(?:now|clock_timestamp|statement_timestamp|sysdate|getdate|getutcdate|sysdatetime"
-                          r"|sysutcdatetime|utc_timestamp|curtime|unix_timestamp)\s*\(|\b(?:current_timestamp|current_time"
+    ("moment", re.compile(r"\b(?:now|clock_timestamp|statement_timestamp|sysdate|getdate"
+                          r"|getutcdate|sysdatetime"
+                          r"|sysutcdatetime|utc_timestamp|curtime|unix_timestamp)\s*\("
+                          r"|\b(?:current_timestamp|current_time"
                           r"|localtimestamp|localtime|sysdate|systimestamp)\b|'now'", re.I)),
     ("day", re.compile(r"\bcurrent_date\b|\b(?:curdate|utc_date)\s*\(", re.I)),
 )  # fmt: skip
 _BY_TRANSACTION = re.compile(
-    r"\b(?:now|transaction_timestamp)\s*\(\s*\)|\b(?:current_timestamp|current_time|localtimestamp|localtime)\b",
+    r"\b(?:now|transaction_timestamp)\s*\(\s*\)|\b(?:current_timestamp|current_time|localtimestamp"
+    r"|localtime)\b",
     re.I,
 )
 _LOCKING = re.compile(r"\b(?:pg_(?:try_)?advisory\w*|get_lock)\s*\(", re.IGNORECASE)

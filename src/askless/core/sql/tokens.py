@@ -38,7 +38,8 @@ def pattern_of(system: str) -> re.Pattern[str]:
     literals = "|".join((_BITS, *rules.extra_literals, rules.string, _NUMBER))
     names = "|".join(rules.names)
     return re.compile(
-        rf"(?P<comment>{rules.line_comment}|{rules.block_comment})|(?P<literal>{literals})|(?P<name>{names})"
+        rf"(?P<comment>{rules.line_comment}|{rules.block_comment})|(?P<literal>{literals})"
+        rf"|(?P<name>{names})"
         rf"|(?P<placeholder>{placeholders})",
         re.DOTALL,
     )

@@ -91,8 +91,9 @@ BY_DUPLICATE = Upsert(
 
 
 class System(msgspec.Struct, frozen=True, kw_only=True):
-    """One system. `dialect` is what the parser calls it; `driver` the package that connects, and the
-    extra that brings it. `is_file`: a database is a file. `aliases` are other names for it in URLs.
+    """One system. `dialect` is what the parser calls it; `driver` the package that connects, and
+    the extra that brings it. `is_file`: a database is a file. `aliases` are other names for it in
+    URLs.
 
     `noise` and `catalogs` are regular expressions, next to those that hold for all systems: the
     beginning of a shape that no application's author wrote, and what is after FROM or JOIN where a

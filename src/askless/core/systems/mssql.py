@@ -17,7 +17,8 @@ SYSTEM = System(
     dialect="tsql",
     lexis=Lexis(r"--[^\n]*", COMMENT_NESTED, STRING_PLAIN, (BRACKET, DOUBLE_PLAIN), "?@%:"),
     reserved=RESERVED,
-    noise=r"select (?:@@\w+|sessionproperty\(\?\)|serverproperty\(\?\))(?: as \S+)?$|exec(?:ute)? sp_(?:reset_connection|unprepare)\b",
+    noise=r"select (?:@@\w+|sessionproperty\(\?\)|serverproperty\(\?\))(?: as \S+)?$|exec(?:ute)? "
+    r"sp_(?:reset_connection|unprepare)\b",
     catalogs=r"\[?sys\]?\.",
     row_values="",
     traits=Traits(random=4.0, hash_join=True, clustered=True),

@@ -26,8 +26,10 @@ SYSTEM = System(
     ),
     quote="`",
     reserved=RESERVED,
-    noise=r"select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|(?:use|show)(?:$|[ ;(])"
-    r"|select (?:version\(\), )?@@[\w.]+(?: as \S+)?(?:, @@[\w.]+(?: as \S+)?|, convert_tz\(\?, \?, \?\) is not null)*$",
+    noise=r"select (?:database|last_insert_id|connection_id)\(\)(?: as \S+)?$|(?:use|show)(?:$|[ "
+    r";(])"
+    r"|select (?:version\(\), )?@@[\w.]+(?: as \S+)?(?:, @@[\w.]+(?: as \S+)?|, convert_tz\(\?, "
+    r"\?, \?\) is not null)*$",
     catalogs=r"mysql\.",
     expression_index="({})",
     traits=Traits(random=2.0, hash_join=True, clustered=True),

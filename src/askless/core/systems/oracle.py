@@ -12,6 +12,7 @@ SYSTEM = System(
     lexis=Lexis(r"--[^\n]*", COMMENT_FLAT, STRING_PLAIN, (DOUBLE_PLAIN,), "?:%"),
     reserved=RESERVED,
     noise=r"select \? from dual$|alter session\b",
-    catalogs=r"(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column|constraint|tab_comment)s?\w*\b)",
+    catalogs=r"(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column"
+    r"|constraint|tab_comment)s?\w*\b)",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
 )

@@ -27,9 +27,11 @@ SYSTEM = System(
     ),
     folds_names=True,
     reserved=RESERVED,
-    noise=r"select (?:pg_catalog\.)?(?:current_schema|current_database|pg_backend_pid|pg_advisory_unlock_all|version"
+    noise=r"select (?:pg_catalog\.)?(?:current_schema|current_database|pg_backend_pid"
+    r"|pg_advisory_unlock_all|version"
     r"|pg_is_in_recovery)\(\)(?: as \S+)?$"
-    r"|select (?:pg_catalog\.)?(?:set_config|current_setting)\(\?(?:, (?:\?|true|false)){0,2}\)(?: as \S+)?$"
+    r"|select (?:pg_catalog\.)?(?:set_config|current_setting)\(\?(?:, (?:\?|true|false)){0,2}\)(?: "
+    r"as \S+)?$"
     r"|(?:deallocate|discard|listen|unlisten|reset)(?:$|[ ;(])",
     catalogs=r"(?:pg_catalog\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b)",
     expression_index="{}",

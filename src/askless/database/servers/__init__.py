@@ -167,7 +167,9 @@ class Server(Protocol):
     def copy_routines(
         self, connection: Connection, tables: Sequence[str], trusted: Sequence[str]
     ) -> list[Routine]:
-        """What putting the rows of tables into copies would run that is not known to be harmless."""
+        """What putting the rows of tables into copies would run that is not known to be
+        harmless.
+        """
 
     def only_reads(self, connection: Connection) -> AbstractContextManager[Any]:
         """While it is open, the server itself refuses whatever is not a read or an EXPLAIN."""

@@ -47,7 +47,9 @@ class LockWatch:
         self._thread.join()
 
     def so_far(self) -> tuple[float, float]:
-        """Seconds that the lock has been held, and that someone waited for it at most, until now."""
+        """Seconds that the lock has been held, and that someone waited for it at most, until
+        now.
+        """
         return time.monotonic() - self._began, self.waited_s
 
     def _watch(self) -> None:

@@ -130,7 +130,9 @@ class MariaDB:
         return "mariadb" if self._is_mariadb(connection) else "mysql"
 
     def sizes(self, connection: Connection, columns: dict[str, list[str]]) -> dict[str, Size]:
-        """The server's estimate of rows; it keeps no widths, so they are taken from the first rows."""
+        """The server's estimate of rows; it keeps no widths, so they are taken from the first
+        rows.
+        """
         quoted = connection.dialect.identifier_preparer.quote
         results = {}
         for table, rows, size in connection.exec_driver_sql(_SIZES).all():

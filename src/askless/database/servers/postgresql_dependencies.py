@@ -45,7 +45,8 @@ _HARMLESS = frozenset(
 )
 # Not volatile by the catalog, and yet: they run a query of their own, or take a transaction number.
 _HARMFUL = re.compile(
-    r"(query|table|schema|database|cursor)_to_xml|ts_stat|ts_rewrite|txid_current$|pg_current_xact_id$"
+    r"(query|table|schema|database|cursor)_to_xml|ts_stat|ts_rewrite|txid_current$"
+    r"|pg_current_xact_id$"
 )
 # Extensions that come with PostgreSQL whose functions compute or read, and do nothing else.
 _HARMLESS_EXTENSIONS = frozenset(
@@ -65,8 +66,10 @@ _OPERATORS = re.compile(r":(?:opno|eqop|sortop) (\d+)")
 _OPERATOR_LISTS = re.compile(r":opnos \(o ([\d ]*)\)")
 _RELATIONS = re.compile(r":relid (\d+)")
 _TYPES = re.compile(
-    r":(?:vartype|consttype|resulttype|funcresulttype|opresulttype|aggtype|wintype|minmaxtype|coalescetype|casetype"
-    r"|row_typeid|array_typeid|element_typeid|refrestype|refcontainertype|refelemtype|typeId|paramtype) (\d+)"
+    r":(?:vartype|consttype|resulttype|funcresulttype|opresulttype|aggtype|wintype|minmaxtype"
+    r"|coalescetype|casetype"
+    r"|row_typeid|array_typeid|element_typeid|refrestype|refcontainertype|refelemtype|typeId"
+    r"|paramtype) (\d+)"
 )
 _WRITES = re.compile(r"\{QUERY :commandType [2345] ")
 
@@ -202,7 +205,9 @@ class Dependencies:
         self._note("type", oids)
 
     def add_copies(self, relations: Sequence[int]) -> None:
-        """What runs where the rows of tables are put into copies with the same types and indexes."""
+        """What runs where the rows of tables are put into copies with the same types and
+        indexes.
+        """
         self._note("type", self._numbers(_COLUMN_TYPES, relations))
         self._note("function", self._numbers(_INDEX_CLASSES, relations))
         for tree in self._texts(_INDEX_TREES, relations):
@@ -225,7 +230,9 @@ class Dependencies:
         self._note("function", (int(row[0]) for row in self._connection.exec_driver_sql(_CALLABLE)))
 
     def follow(self, trusted: Iterable[str]) -> list[Routine]:
-        """Every routine that is not known to be harmless. What `trusted` names is not looked into."""
+        """Every routine that is not known to be harmless. What `trusted` names is not looked
+        into.
+        """
         names = set(trusted)
         while any(self._new.values()):
             relations, self._new["relation"] = sorted(self._new["relation"]), set()

@@ -100,7 +100,9 @@ class Guard:
         _database: str | None,
         _within: str | None,
     ) -> int:
-        """The answer to SQLite; see its list of authorizer action codes for `first` and `second`."""
+        """The answer to SQLite; see its list of authorizer action codes for `first` and
+        `second`.
+        """
         if not self._entered or action in _READS:
             return sqlite3.SQLITE_OK
         if action == sqlite3.SQLITE_FUNCTION:

@@ -17,7 +17,9 @@ _BAR, _EDGE = 0.3, 1.5  # inches
 
 
 def drawn(document: documents.RequestsDocument) -> Any:
-    """The routes that spend most time, at most 25. Raises AskLessError no-figure if there is none."""
+    """The routes that spend most time, at most 25. Raises AskLessError no-figure if there is
+    none.
+    """
     rows = sorted(document.routes, key=lambda row: -row.request_ms * row.requests)[:ROUTES_MOST]
     if not rows:
         raise AskLessError(

@@ -43,7 +43,9 @@ class Terminal:
         """Nothing more is needed."""
 
     def render(self, document: Document, view: View) -> bytes:
-        """The document as text, with colours where standard output is a terminal that takes them."""
+        """The document as text, with colours where standard output is a terminal that takes
+        them.
+        """
         from askless.output.terminal.drawing import console
 
         module, _, function = VIEWS[name_of(document), view.variant].partition(":")

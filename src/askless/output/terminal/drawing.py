@@ -1,4 +1,6 @@
-"""What all views draw with: the console, tables, indented and labelled text. Words before colours."""
+"""What all views draw with: the console, tables, indented and labelled text. Words before
+colours.
+"""
 
 from __future__ import annotations
 
@@ -121,7 +123,9 @@ def labelled(out: Console, rows: Sequence[tuple[str, str]], columns: int = 2) ->
 
 
 def command(out: Console, lead: str, *words: str) -> None:
-    """What to run next, on a line of its own that is never wrapped, so that it can be copied whole."""
+    """What to run next, on a line of its own that is never wrapped, so that it can be copied
+    whole.
+    """
     out.print(Text(lead, style="dim"))
     out.print(Text("  askless " + shlex.join(map(safe, words)), style="dim"), soft_wrap=True)
 

@@ -92,7 +92,9 @@ class RequestAttribution:
             self._receiver.queries(number, waiting)
 
     def end(self, mark: Hashable, end_ns: int, status: int = 0, route: str = "") -> None:
-        """A request is known to end; its sessions are free again. What never began is passed over."""
+        """A request is known to end; its sessions are free again. What never began is passed
+        over.
+        """
         number = self._by_mark.pop(mark, None)
         if number is None:
             return

@@ -7,7 +7,8 @@ import re
 # Numbers, UUIDs, hashes, codes like H00042, long tokens: as the recorder has it (web/routes.py), a
 # test holds them together.
 _ONE_OF_MANY = re.compile(
-    r"\d+(?:[,;:_~-]\d+)*|[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F-]{22}|[0-9a-fA-F]{16,}|[A-Za-z]{1,3}[-_]?\d{3,}"
+    r"\d+(?:[,;:_~-]\d+)*|[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F-]{22}|[0-9a-fA-F]{16,}"
+    r"|[A-Za-z]{1,3}[-_]?\d{3,}"
     r"|(?=[^/]*\d)(?=[^/]*[A-Za-z])[\w~=-]{20,}"
 )
 

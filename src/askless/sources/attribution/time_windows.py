@@ -259,7 +259,9 @@ class NamedWindow:
         self._receiver.note(text)
 
     def settle(self, entries: list[Entry]) -> int:
-        """Pass on all ends, with names where they are certain; the number of those that have one."""
+        """Pass on all ends, with names where they are certain; the number of those that have
+        one.
+        """
         starts = [entry.start_ns for entry in entries]
         longest_ns = max((entry.end_ns - entry.start_ns for entry in entries), default=0)
         fitting: list[list[int]] = []

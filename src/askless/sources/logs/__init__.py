@@ -23,7 +23,9 @@ REGISTRY = {
 
 
 class LogMessage(NamedTuple):
-    """What a log says of a session: a query that has ended, or (without one) that the session has."""
+    """What a log says of a session: a query that has ended, or (without one) that the session
+    has.
+    """
 
     session: str
     at_ns: int

@@ -35,13 +35,16 @@ _WRITTEN = re.compile(rf"(?<!['\"]){TIME}")
 _WRITTEN_MOST = 60  # characters in which it is
 # How the next line of a statement begins, and how one ends that goes on.
 _GOES_ON = re.compile(
-    r"\s|[(),;]|(?:SELECT|FROM|WHERE|AND|OR|NOT|(?:(?:LEFT|RIGHT|FULL)(?: OUTER)?|INNER|CROSS|NATURAL|LATERAL)\s+|JOIN|ON|USING|ORDER\s+BY|"
-    r"GROUP\s+BY|HAVING|LIMIT|OFFSET|FETCH|FOR\s+|UNION|EXCEPT|INTERSECT|VALUES|SET|RETURNING|WINDOW|WITH|AS|CASE|WHEN|ELSE|END|INSERT|"
+    r"\s|[(),;]|(?:SELECT|FROM|WHERE|AND|OR|NOT|(?:(?:LEFT|RIGHT|FULL)(?: "
+    r"OUTER)?|INNER|CROSS|NATURAL|LATERAL)\s+|JOIN|ON|USING|ORDER\s+BY|"
+    r"GROUP\s+BY|HAVING|LIMIT|OFFSET|FETCH|FOR\s+|UNION|EXCEPT|INTERSECT|VALUES|SET|RETURNING"
+    r"|WINDOW|WITH|AS|CASE|WHEN|ELSE|END|INSERT|"
     r"UPDATE|DELETE|INTO)\b",
     re.IGNORECASE,
 )
 _OPEN_END = re.compile(
-    r"(?:[,(=<>+*/|-]|\b(?:SELECT|FROM|WHERE|AND|OR|NOT|JOIN|ON|BY|SET|VALUES|INTO|IN|AS|DISTINCT))\s*$|^\s*$",
+    r"(?:[,(=<>+*/|-]|\b(?:SELECT|FROM|WHERE|AND|OR|NOT|JOIN|ON|BY|SET|VALUES|INTO|IN|AS"
+    r"|DISTINCT))\s*$|^\s*$",
     re.IGNORECASE,
 )
 _VERB = re.compile(

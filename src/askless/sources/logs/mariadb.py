@@ -14,7 +14,8 @@ from askless.sources.logs import Format, LogMessage, UnreadLine
 from askless.sources.logs.long_text import Cuts, LongText
 
 _GENERAL = re.compile(
-    r"^(?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+(?:Z|[+-]\d\d:\d\d)|)\s+(?P<id>\d+)\s(?P<command>[A-Z][A-Za-z ]*?)\t(?P<text>.*)$",
+    r"^(?P<at>\d{6}\s+\d{1,2}:\d\d:\d\d|\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+(?:Z|[+-]\d\d:\d\d)"
+    r"|)\s+(?P<id>\d+)\s(?P<command>[A-Z][A-Za-z ]*?)\t(?P<text>.*)$",
     re.DOTALL,
 )
 _COMMANDS = (

@@ -60,7 +60,9 @@ class Record(msgspec.Struct):
 
 
 class _LoggedQuery(msgspec.Struct):
-    """A statement that has ended. `planned_as` is the text that its plan names, if that is another."""
+    """A statement that has ended. `planned_as` is the text that its plan names, if that is
+    another.
+    """
 
     text: str
     parameters: tuple[Value, ...] = ()

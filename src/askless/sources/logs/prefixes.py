@@ -126,7 +126,9 @@ def _second_ns(text: str, zone: str) -> int:
 
 
 def is_unknown_zone(text: str) -> bool:
-    """Whether a time's zone has a name that tells no offset: it is taken for this machine's then."""
+    """Whether a time's zone has a name that tells no offset: it is taken for this machine's
+    then.
+    """
     zone = text.rsplit(" ", 1)[-1]
     return bool(zone) and zone not in _ZONES and zone not in time.tzname and zone[0] not in "+-"
 

@@ -12,14 +12,16 @@ _LEAD = rf"^(?:.*?{TIME})?.*?"
 PRESETS = {
     # Django, django.db.backends at DEBUG: (0.001) SELECT ...; args=(1,); alias=default
     "django": Layout(
-        rf"^(?:.*?{TIME}.*?)?\((?P<duration_s>\d+\.\d+)\) (?P<sql>.*?); args=(?P<parameters>.*?)(?:; alias=(?P<session>\S+))?$",
+        rf"^(?:.*?{TIME}.*?)?\((?P<duration_s>\d+\.\d+)\) (?P<sql>.*?); "
+        rf"args=(?P<parameters>.*?)(?:; alias=(?P<session>\S+))?$",
         system="sqlite",
     ),
     # SQLAlchemy, echo=True: the statement, then [generated in 0.0001s] (1,) or [cached since 1s
     # ago] (1,)
     "sqlalchemy": Layout(
         rf"^{TIME} INFO sqlalchemy\.engine\.Engine (?!\[)(?P<sql>\S.*)$",
-        follows=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
+        follows=r"INFO sqlalchemy\.engine\.Engine \[(?:generated|cached|no "
+        r"key|raw|dialect|caching)[^\]]*\] (?P<parameters>.*)$",
     ),
     # Peewee, its logger at DEBUG: ('SELECT ...', [1])
     "peewee": Layout(
@@ -30,25 +32,28 @@ PRESETS = {
     "activerecord": Layout(
         r"^(?!.*?CACHE [\w: ]*\(\d+\.\d+ms\))"
         + _LEAD[1:]
-        + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* )?(?:[A-Z][\w ]*)?"
+        + r"(?:#(?P<session>\d+)\] DEBUG -- : )?(?:\[(?P<request>[\w-]{8,})\] )?\s+(?:[A-Z][\w:]* "
+        r")?(?:[A-Z][\w ]*)?"
         r"\((?P<duration_ms>\d+\.\d+)ms\)  (?P<sql>.*?)(?:  (?P<parameters>\[\[.*\]\]|\[\]))?$",
-        follows=r"(?:\[(?P<request>[\w-]{8,})\] )?\s*↳ (?P<file>[^:]+):(?P<line>\d+)(?::in [`'](?P<function>[^']*)')?",
+        follows=r"(?:\[(?P<request>[\w-]{8,})\] )?\s*↳ (?P<file>[^:]+):(?P<line>\d+)(?::in "
+        r"[`'](?P<function>[^']*)')?",
     ),
     # Ruby's Sequel: (0.000085s) SELECT ...
     "sequel": Layout(
-        _LEAD
-        + r"(?:#(?P<session>\d+)\]\s+\w+ -- : )?(?:\(conn: (?P<connection>\d+)\) )?\((?P<duration_s>\d+\.\d+)s\) (?P<sql>.*)$"
+        _LEAD + r"(?:#(?P<session>\d+)\]\s+\w+ -- : )?(?:\(conn: (?P<connection>\d+)\) "
+        r")?\((?P<duration_s>\d+\.\d+)s\) (?P<sql>.*)$"
     ),
     # Node's Sequelize: Executing (default): SELECT ...; with benchmark and logQueryParameters:
     # {"$1":7} Elapsed time: 1ms
     "sequelize": Layout(
-        _LEAD
-        + r"Execut(?:ing|ed) \([^)]*\): (?P<sql>.*?);?(?: (?P<parameters>\{.*\}|\[.*\]))?(?: Elapsed time: (?P<duration_ms>\d+)ms)?$"
+        _LEAD + r"Execut(?:ing|ed) \([^)]*\): (?P<sql>.*?);?(?: (?P<parameters>\{.*\}|\[.*\]))?(?: "
+        r"Elapsed time: (?P<duration_ms>\d+)ms)?$"
     ),
     # Node's TypeORM, to the console and to a file: query: SELECT ... -- PARAMETERS: [1]
     "typeorm": Layout(
         rf"^(?:\[{TIME}\]\[QUERY\]|query): (?P<sql>.*?)(?: -- PARAMETERS: (?P<parameters>\[.*\]))?$",
-        follows=r"^(?:query failed:|error: (?P<error>.*)|\[[^\]]*\]\[(?:FAILED QUERY|QUERY ERROR)\]: (?:\w*Error: (?P<failed>.*))?)",
+        follows=r"^(?:query failed:|error: (?P<error>.*)|\[[^\]]*\]\[(?:FAILED QUERY|QUERY "
+        r"ERROR)\]: (?:\w*Error: (?P<failed>.*))?)",
     ),
     # Node's Knex, DEBUG=knex:query,knex:bindings: the statement, then its values as Node prints
     # them
@@ -62,17 +67,20 @@ PRESETS = {
     # line
     "hibernate": Layout(
         _LEAD + r"(?:\[(?P<session>[^\]]+)\] )?org\.hibernate\.SQL\s*[-:]+ ?(?P<sql>.*)$",
-        follows=r"^(?:Hibernate: |.*?(?:\[(?P<session>[^\]]+)\] )?(?:o\.h\.|org\.hibernate\.)\S+\s*[-:]+ binding parameter "
+        follows=r"^(?:Hibernate: |.*?(?:\[(?P<session>[^\]]+)\] "
+        r")?(?:o\.h\.|org\.hibernate\.)\S+\s*[-:]+ binding parameter "
         r"(?:\[\d+\] as \[\w+\] - (?P<value>.*)|\(\d+:\w+\) <- \[(?P<bound>.*)\])$)",
     ),
     # Java's EclipseLink, eclipselink.logging.level.sql=FINE and eclipselink.logging.parameters=true
     "eclipselink": Layout(
-        rf"^.*?{TIME}--\w+Session\(\d+\)--Connection\((?P<session>\d+)\)--(?:Thread\(.*?\)--)?(?P<sql>.*)$",
+        rf"^.*?{TIME}--\w+Session\(\d+\)--Connection\((?P<session>\d+)\)--(?:Thread\(.*?\)--)"
+        rf"?(?P<sql>.*)$",
         follows=r"^\s+bind => \[(?P<values>.*)\]$",
     ),
     # PHP's Doctrine through its logging middleware, as Monolog writes it: a message, then an object
     "doctrine": Layout(
-        rf"^\[{TIME}\] \S+: Executing (?:statement|query): .*?(?P<object>\{{\"sql\":.*\}}) (?:\[\]|\{{.*\}})$",
+        rf"^\[{TIME}\] \S+: Executing (?:statement|query): .*?(?P<object>\{{\"sql\":.*\}}) "
+        rf"(?:\[\]|\{{.*\}})$",
         fields={"sql": "sql", "parameters": "params"},
     ),
 }

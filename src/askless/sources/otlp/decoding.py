@@ -227,7 +227,9 @@ def _list(given: _Json, *names: str) -> list[_Json]:
 
 
 def _id(text: str | None) -> bytes:
-    """An id: hexadecimal by the specification, in base64 by some that follow protobuf's own JSON."""
+    """An id: hexadecimal by the specification, in base64 by some that follow protobuf's own
+    JSON.
+    """
     if not text:
         return b""
     try:

@@ -455,7 +455,9 @@ def over_grpc(address: str, sink: Sink) -> Iterator[int]:
     from opentelemetry.proto.collector.trace.v1 import trace_service_pb2
 
     def export(payload: bytes, context: Any) -> bytes:
-        """Take spans, as they came: what they take in memory is reported before they are decoded."""
+        """Take spans, as they came: what they take in memory is reported before they are
+        decoded.
+        """
         try:
             return _taken(_PROTOBUF, sink.take(PROTOBUF, payload))
         except Full:

@@ -1,4 +1,6 @@
-"""Files of spans, as collectors write them: JSON, JSON lines, dumps of protobuf; compressed or not."""
+"""Files of spans, as collectors write them: JSON, JSON lines, dumps of protobuf; compressed or
+not.
+"""
 
 from __future__ import annotations
 

@@ -91,7 +91,9 @@ class Traces:
         patient: int,
         is_warm_up: Callable[[int], bool] = lambda _: False,
     ) -> None:
-        """`is_warm_up` says whether a request that began at a time only warmed the application up."""
+        """`is_warm_up` says whether a request that began at a time only warmed the application
+        up.
+        """
         self._target = target
         self._is_warm_up = is_warm_up
         self._quiet, self._patient = quiet, patient

@@ -50,7 +50,9 @@ class Packets:
         apart_of(values)
 
     def run(self, values: Mapping[str, Any], folder: Path, voice: Reporter) -> RecordingResult:
-        """Read the files. Raises AskLessError: packets-missing, packets-unreadable, nothing-passed."""
+        """Read the files. Raises AskLessError: packets-missing, packets-unreadable,
+        nothing-passed.
+        """
         from pathlib import Path
 
         from askless.sources.attribution.grouper import apart_of

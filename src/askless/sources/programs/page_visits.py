@@ -1,4 +1,6 @@
-"""Visiting the pages of a program that a source runs: its options, and what is said of the visits."""
+"""Visiting the pages of a program that a source runs: its options, and what is said of the
+visits.
+"""
 
 from __future__ import annotations
 

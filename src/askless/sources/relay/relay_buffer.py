@@ -74,7 +74,9 @@ class RelayBuffer:
         return True
 
     def take(self) -> bytes:
-        """What lies there, up to a piece; b'' for nothing. It counts as read once `done` says so."""
+        """What lies there, up to a piece; b'' for nothing. It counts as read once `done` says
+        so.
+        """
         read = self.read
         size = min(self.written - read, _PIECE, self.size - read % self.size)
         return os.pread(self.data, size, read % self.size) if size else b""

@@ -64,7 +64,9 @@ class Words(Protocol):
     """What an ORM calls things. `models` are the models that the capture describes."""
 
     def batched(self, path: Sequence[Load]) -> str:
-        """Load the last relation of a path with a query of its own; what is above it travels along."""
+        """Load the last relation of a path with a query of its own; what is above it travels
+        along.
+        """
 
     def joined(self, path: Sequence[Load]) -> str:
         """Load the last relation of a path with an outer join to what is above it."""
@@ -88,7 +90,9 @@ class Words(Protocol):
         """
 
     def loads_each_object(self) -> bool:
-        """Whether a to-one relation is looked up for each object, even where several share a row."""
+        """Whether a to-one relation is looked up for each object, even where several share a
+        row.
+        """
 
     def for_some(self, path: Sequence[Load], parent: Model | None, objects: int, rows: int) -> str:
         """How to load the last relation of a path for those `objects` of so many `rows` of a parent

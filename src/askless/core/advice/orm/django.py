@@ -104,7 +104,8 @@ class Django:
         """What is prefetched is given by `all()` alone."""
         return (
             f"{load.relation} is prefetched already, and filter(), values_list() and the like ask "
-            f"again: read {load.relation}.all() and choose in Python, or prefetch the filtered rows "
+            f"again: read {load.relation}.all() and choose in Python, or prefetch the filtered "
+            f"rows "
             f'instead, with Prefetch("{load.relation}", queryset=..., to_attr="...")'
         )
 
@@ -154,7 +155,9 @@ class Django:
         return self.placed(query.at, query.model, call)
 
     def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
-        """Whatever `select_related` does not take; inside of a `Prefetch` it takes one path alone."""
+        """Whatever `select_related` does not take; inside of a `Prefetch` it takes one path
+        alone.
+        """
         joins, batches = _joins_and_batches(steps)
         if len(steps) == 1 and step.join and self.joined(step.path):
             return False

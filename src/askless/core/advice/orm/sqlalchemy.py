@@ -136,7 +136,9 @@ class SQLAlchemy:
     def named_by(
         self, load: Load, columns: Sequence[tuple[str, str]], models: Models
     ) -> tuple[str, ...]:
-        """What `load_only` and `undefer` name: SQLAlchemy refuses to `defer` it in the same query."""
+        """What `load_only` and `undefer` name: SQLAlchemy refuses to `defer` it in the same
+        query.
+        """
         attributes = [
             f"{bare(model.name)}.{name}"
             for model, _, names in by_model(load, columns, models) or ()
@@ -170,7 +172,9 @@ class SQLAlchemy:
         return f".options({', '.join(f'{prefix}undefer({name})' for name in names)})"
 
     def _below(self, model: Model, above: Load | None, models: Models) -> str | None:
-        """What leads an option from a query to a model that it brings in; None if no way is known."""
+        """What leads an option from a query to a model that it brings in; None if no way is
+        known.
+        """
         if above is None or (not above.relation and above.target == model.name):
             return ""
         if above.relation:
@@ -258,7 +262,8 @@ class SQLAlchemy:
         option = _chain(path, "joinedload" if joined else "selectinload")
         relation = f"{bare(path[-1].model)}.{path[-1].relation}"
         return (
-            f"remove {option} from .options(...); if the relation's own lazy= loads it, leave that to "
+            f"remove {option} from .options(...); if the relation's own lazy= loads it, leave that "
+            f"to "
             f"other routes and add .options(lazyload({relation})) to this query"
         )
 

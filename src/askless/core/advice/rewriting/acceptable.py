@@ -1,4 +1,6 @@
-"""Whether a server would take a statement that advice has written: what is refused is not printed."""
+"""Whether a server would take a statement that advice has written: what is refused is not
+printed.
+"""
 
 from __future__ import annotations
 

@@ -67,7 +67,9 @@ _UNFIT = ["group", "having", "offset", "distinct", "with_", "with", "windows", "
 
 
 def _is_plain(inner: Any) -> bool:
-    """Whether a subquery is a SELECT of one value with a WHERE, and nothing that groups or locks."""
+    """Whether a subquery is a SELECT of one value with a WHERE, and nothing that groups or
+    locks.
+    """
     if not isinstance(inner, exp.Select) or any(inner.args.get(name) for name in _UNFIT):
         return False
     return len(inner.expressions) == 1 and inner.args.get("where") is not None

@@ -18,8 +18,10 @@ _CONTROL = re.compile(r"[\x00-\x1f\x7f-\x9f]")
 _SELECT = re.compile(r"SELECT (?:DISTINCT |ALL )?", re.I)
 _STEP = re.compile(r"[()]|'[^']*'|\bFROM\b", re.I)
 _NOISE = re.compile(
-    r"(?:BEGIN|COMMIT|ROLLBACK|SAVEPOINT|RELEASE|END|START TRANSACTION|PRAGMA|SET|SHOW|DEALLOCATE|DISCARD|RESET)\b"
-    r"|SELECT (?:1|QUOTE\(\?\)(?:, QUOTE\(\?\))*|set_config\([^)]*\)|(?:pg_catalog\.)?version\(\)|current_schema\(\)) ?;?$|;?$",
+    r"(?:BEGIN|COMMIT|ROLLBACK|SAVEPOINT|RELEASE|END|START "
+    r"TRANSACTION|PRAGMA|SET|SHOW|DEALLOCATE|DISCARD|RESET)\b"
+    r"|SELECT (?:1|QUOTE\(\?\)(?:, QUOTE\(\?\))*|set_config\([^)]*\)|(?:pg_catalog\.)?version\(\)"
+    r"|current_schema\(\)) ?;?$|;?$",
     re.I,
 )
 

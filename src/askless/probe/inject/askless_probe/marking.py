@@ -113,7 +113,9 @@ def _async_generator(name, function):
 
 
 class _Turns:
-    """A request that is the current one only while its own code runs: a `with` block for each turn."""
+    """A request that is the current one only while its own code runs: a `with` block for each
+    turn.
+    """
 
     __slots__ = ("began", "name", "request", "token")
 

@@ -190,7 +190,9 @@ def take():
 
 
 def put_aside():
-    """What the ORM said, if another statement goes ahead of its query; `pending.set` gives it back."""
+    """What the ORM said, if another statement goes ahead of its query; `pending.set` gives it
+    back.
+    """
     load = pending.get()
     if load is not None:
         pending.set(None)

@@ -270,7 +270,9 @@ def path(frame):
 
 
 def judge(key):
-    """The key without the innermost lines that only pass a call on: () where there are not others."""
+    """The key without the innermost lines that only pass a call on: () where there are not
+    others.
+    """
     begin = 0
     try:
         while (

@@ -16,7 +16,8 @@ CUT_LITERAL = "... cut by askless'"
 # A literal: 'it''s', 12, 0x1f, 1.5e3. What this pattern takes for one need only be put back
 # unchanged; the reader decides what it means.
 _LITERALS = re.compile(
-    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
+    r"('[^']*(?:''[^']*)*'|(?<![\w.$:@?\"`])\d(?:[xX][0-9a-fA-F]+"
+    r"|[\d_]*(?:\.\d*)?(?:[eE][+-]?\d+)?))"
 )
 
 

@@ -8,7 +8,9 @@ _NAMES = ("__module__", "__name__", "__qualname__", "__doc__")
 
 
 def like(plain, module=None):
-    """Decorate a function that is in for `plain`; `module` where a method written in C tells none."""
+    """Decorate a function that is in for `plain`; `module` where a method written in C tells
+    none.
+    """
 
     def decorate(function):
         update_wrapper(function, plain, _NAMES, ())

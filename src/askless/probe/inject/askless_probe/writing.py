@@ -406,7 +406,9 @@ class Writer(CaptureFile):
             self.forgotten = 0
 
     def _parameters(self, rows):
-        """The parameters of each query. A list among them (for ANY, say) is one value, not several."""
+        """The parameters of each query. A list among them (for ANY, say) is one value, not
+        several.
+        """
         text = self._values(rows)
         if (text.count("[") != len(rows) + 1 or "{" in text) and any(
             type(value) in values.CONTAINERS for row in rows for value in row

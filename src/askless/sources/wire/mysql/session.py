@@ -233,7 +233,9 @@ class Session:
         command.texts = (split(text, self._system) or [text]) if command.kind == QUERY else [text]
 
     def _skip_attributes(self, payload: bytes) -> int:
-        """Where a statement begins after the attributes that a client of MySQL may send before it."""
+        """Where a statement begins after the attributes that a client of MySQL may send before
+        it.
+        """
         count, position = packets.number(payload, 1)
         _, position = packets.number(payload, position)
         if count:
@@ -373,7 +375,9 @@ class Session:
             self._result_begins(command, payload)
 
     def _plain(self, command: Command, payload: bytes, first: int) -> None:
-        """The answer to a command that is not a statement: one packet, or definitions up to an end."""
+        """The answer to a command that is not a statement: one packet, or definitions up to an
+        end.
+        """
         if command.kind == FIELD_LIST and not (first == _EOF and len(payload) < 9) and first != _OK:
             return
         if first in (_OK, _EOF) and command.kind != STATISTICS:
@@ -381,7 +385,9 @@ class Session:
         self._commands.popleft()
 
     def _status(self, payload: bytes, position: int) -> int:
-        """The server's state, as an OK packet (from its first number on) or an EOF packet says it."""
+        """The server's state, as an OK packet (from its first number on) or an EOF packet says
+        it.
+        """
         if position == 1:
             _, position = packets.number(payload, position)
             _, position = packets.number(payload, position)

@@ -170,7 +170,9 @@ class Opening:
         return Step(to_client=passed)
 
     def _without_binding(self, message: bytes) -> bytes:
-        """A server's offer of mechanisms, without those that only work where no relay is between."""
+        """A server's offer of mechanisms, without those that only work where no relay is
+        between.
+        """
         names = message[9:].split(b"\0")
         remaining = [name for name in names if not name.endswith(_BINDING)]
         if len(remaining) == len(names):

@@ -131,7 +131,9 @@ class Session:
         return seen
 
     def lost(self) -> None:
-        """See `Session`. What was prepared stays known; the next "ready" of the server is a border."""
+        """See `Session`. What was prepared stays known; the next "ready" of the server is a
+        border.
+        """
         self._steps.clear()
         self._portals.clear()
         self._from_client.clear()

@@ -1,4 +1,6 @@
-"""What wrappers share, plain or awaited: the arguments of a call, and whether it is an inner one."""
+"""What wrappers share, plain or awaited: the arguments of a call, and whether it is an inner
+one.
+"""
 
 from .. import recorder
 from .dbapi import Counted

@@ -30,7 +30,9 @@ def add(
     error=None,
     batch=0,
 ):
-    """Add the record of a query to the current request; the record, for fetches to go on filling."""
+    """Add the record of a query to the current request; the record, for fetches to go on
+    filling.
+    """
     request = _current() or recorder.current_request()
     thread = get_ident()
     place = walk(frame)
@@ -42,7 +44,9 @@ def add(
 
 
 def control(word, start, end, frame, connection):
-    """Add a transaction's BEGIN, COMMIT or the like; what the ORM said is for the query after it."""
+    """Add a transaction's BEGIN, COMMIT or the like; what the ORM said is for the query after
+    it.
+    """
     load = recorder.put_aside()
     record = add(word, (), start, end, 0, frame, connection, word != "BEGIN")
     if load is not None:

@@ -18,7 +18,9 @@ _METHODS = ("execute", "executemany", "fetchone", "fetchmany", "fetchall", "__it
 
 
 class TransactionTrackingDriver(dbapi.Driver):
-    """A driver whose transactions are followed by words: most begin one with the first statement."""
+    """A driver whose transactions are followed by words: most begin one with the first
+    statement.
+    """
 
     begins_by_itself = False
     follows = True
@@ -288,7 +290,9 @@ def install_duckdb(module):
 
 
 def _on_default(module, name):
-    """A function of the module: the method of its default connection, which `connection=` replaces."""
+    """A function of the module: the method of its default connection, which `connection=`
+    replaces.
+    """
     plain = getattr(module, name)
 
     @wraps(plain)

@@ -1,4 +1,6 @@
-"""psycopg 3's blocks: COPY, streams and transactions, each wrapped from its beginning to its end."""
+"""psycopg 3's blocks: COPY, streams and transactions, each wrapped from its beginning to its
+end.
+"""
 
 from . import psycopg3_blocks_async, psycopg3_blocks_sync
 

@@ -10,7 +10,9 @@ from . import wrapping_async, wrapping_sync
 def wrap_cursor(
     cls, driver, names=("query", "params"), many=("query", "params_seq"), is_async=False
 ):
-    """Record what goes through a cursor class: wraps those of its methods that it defines itself."""
+    """Record what goes through a cursor class: wraps those of its methods that it defines
+    itself.
+    """
     twin = wrapping_async if is_async else wrapping_sync
     own = vars(cls)
     if "execute" in own:

@@ -172,7 +172,9 @@ def _accessor(rel):
 
 
 def _owner(instance, cls):
-    """The class of the object whose relation it is: a proxy, say, of the class that has the field."""
+    """The class of the object whose relation it is: a proxy, say, of the class that has the
+    field.
+    """
     return type(instance) if isinstance(instance, cls) else cls
 
 

@@ -6,7 +6,9 @@ from .. import recorder
 
 
 def install(module):
-    """Register a plug-in with every run, once pytest reads the plug-ins that the environment names."""
+    """Register a plug-in with every run, once pytest reads the plug-ins that the environment
+    names.
+    """
     plain = module.PytestPluginManager.consider_env
 
     @wraps(plain)

@@ -1,4 +1,6 @@
-"""Tornado: one request from the start of its handler's work to the end, with the rule that matched."""
+"""Tornado: one request from the start of its handler's work to the end, with the rule that
+matched.
+"""
 
 from functools import wraps
 

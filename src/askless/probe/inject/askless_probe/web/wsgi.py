@@ -59,7 +59,9 @@ class _Ending:
 
 
 class _Response:
-    """The iterable of a response, passed through; the request ends when it is closed or runs dry."""
+    """The iterable of a response, passed through; the request ends when it is closed or runs
+    dry.
+    """
 
     __slots__ = ("end", "iterable", "iterator")
 
