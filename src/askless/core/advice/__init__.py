@@ -11,7 +11,6 @@ from typing import Any
 
 import msgspec
 
-from askless.core.advice.rewriting.acceptable import acceptable
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import (
     Batch,
@@ -64,6 +63,9 @@ REGISTRY: dict[type[Remedy], str] = {
 
 def advise(remedy: Remedy, context: Context) -> tuple[Advice, ...]:
     """The changes that a remedy comes to. Raises KeyError for one that is not registered."""
+    # Not at the top: it needs the SQL parser, which a list that is known already does not.
+    from askless.core.advice.rewriting.acceptable import acceptable
+
     adviser: Any = import_module(REGISTRY[type(remedy)])
     result: tuple[Advice, ...] = adviser.advise(remedy, context)
     system = remedy.stats.statement.system
