@@ -13,7 +13,8 @@ from typing import Any
 
 import msgspec
 
-from askless.core.records.model import CallSite, ForeignKey, Table, TableColumn, Wait
+from askless.core.records.model import CallSite, Wait
+from askless.core.records.schema import ForeignKey, Table, TableColumn
 
 Rows = Sequence[tuple[Any, ...]]
 HOLD = CallSite("/app/customs.py", 12, "ask")

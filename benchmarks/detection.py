@@ -39,8 +39,9 @@ from styles import as_sent, guarded, literal, named_aliases, not_null, short_ali
 from askless.capture.reading import read  # noqa: E402
 from askless.core.analysis.pipeline import findings_of, summarise  # noqa: E402
 from askless.core.findings.finding import Finding  # noqa: E402
-from askless.core.records.model import CallSite, Request, Schema  # noqa: E402
+from askless.core.records.model import CallSite, Request  # noqa: E402
 from askless.core.records.request_builder import LiveRequestBuilder  # noqa: E402
+from askless.core.records.schema import Schema  # noqa: E402
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded  # noqa: E402
 
 DIALECTS = {

@@ -31,7 +31,7 @@ from advice import SYSTEMS, url_of  # noqa: E402
 from askless.core.errors import AskLessError  # noqa: E402
 from askless.core.indexing.advisor import advise  # noqa: E402
 from askless.core.records.index_ddl import create_index, drop_index  # noqa: E402
-from askless.core.records.model import Schema  # noqa: E402
+from askless.core.records.schema import Schema  # noqa: E402
 from askless.core.sql.structure import Structure  # noqa: E402
 from askless.core.sql.structure_store import structure_of  # noqa: E402
 from askless.database.connecting import connect, parse_url  # noqa: E402

@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, example, given, settings, strategies as st
 from askless.capture.checking import check
 from askless.capture.reading import Feed, read
 from askless.core.errors import AskLessError
-from askless.core.records.model import Schema, Table, TableColumn
+from askless.core.records.schema import Schema, Table, TableColumn
 from askless.reports import compare, findings, indexes, requests, statement_selection, timeline
 from tests.conftest import run
 

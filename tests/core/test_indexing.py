@@ -17,7 +17,7 @@ from askless.core.indexing.advisor import (
     redundant_indexes,
 )
 from askless.core.records.index_ddl import create_index, drop_index, name_for
-from askless.core.records.model import ForeignKey, Index, Schema, Table, TableColumn
+from askless.core.records.schema import ForeignKey, Index, Schema, Table, TableColumn
 from askless.core.sql.structure import Predicate
 from askless.core.sql.structure_store import structure_of
 

@@ -7,7 +7,7 @@ import pytest
 from askless.core import plans
 from askless.core.plans.observations import observe
 from askless.core.plans.runtime_observations import observe_measured
-from askless.core.records.model import Index, Schema, Table, TableColumn
+from askless.core.records.schema import Index, Schema, Table, TableColumn
 from askless.core.sql.structure_store import structure_of
 
 SCAN = "Seq Scan on port_call c  (cost=0.00..220.00 rows={} width=16) (actual time=0.1..0.9 rows={} loops={})"

@@ -13,7 +13,7 @@ from askless.core.indexing.advisor import IndexAdvice, Statement, advise
 from askless.core.plans import tree
 from askless.core.plans.observations import observe
 from askless.core.plans.sqlite import node_of, read
-from askless.core.records.model import Index, Schema, Table, TableColumn
+from askless.core.records.schema import Index, Schema, Table, TableColumn
 from askless.core.sql.structure_store import structure_of
 
 

@@ -28,7 +28,8 @@ from askless.core.indexing.needs import needs_of
 from askless.core.inference.lineage import Source, is_convincing
 from askless.core.patterns.discarded_rows import _split
 from askless.core.plans import mysql, tree
-from askless.core.records.model import Index, Schema, Statement, Used
+from askless.core.records.model import Statement, Used
+from askless.core.records.schema import Index, Schema
 from askless.core.sql.guarantees import ResultGuarantees
 from askless.core.sql.shape import shape_of
 from askless.core.sql.structure import Column, Output

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.database.connecting import connect, parse_url
 from askless.database.reflecting import reflect
 from tests import servers

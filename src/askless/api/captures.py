@@ -27,7 +27,7 @@ from askless.reports.columns import (
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
-    from askless.core.records.model import Schema
+    from askless.core.records.schema import Schema
     from askless.database.servers import Limits
     from askless.reports.findings import Choice
 

@@ -13,7 +13,8 @@ import msgspec
 from askless.api.captures import Traffic
 from askless.capture.events import Close
 from askless.core.errors import AskLessError
-from askless.core.records.model import Request, Schema
+from askless.core.records.model import Request
+from askless.core.records.schema import Schema
 from askless.project.file import Project, here
 from askless.reports import documents
 from askless.reports.columns import TimedRequest, with_clock

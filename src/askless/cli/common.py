@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from pathlib import Path
     from typing import Any
 
-    from askless.core.records.model import Schema
+    from askless.core.records.schema import Schema
     from askless.database.servers import Limits
     from askless.reports.documents import Document
 

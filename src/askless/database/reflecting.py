@@ -12,7 +12,7 @@ import sqlalchemy
 from sqlalchemy.engine import Connection
 from sqlalchemy.exc import SAWarning
 
-from askless.core.records.model import ForeignKey, Index, Schema, Table, TableColumn
+from askless.core.records.schema import ForeignKey, Index, Schema, Table, TableColumn
 from askless.database.servers import Size, server_of
 
 

@@ -18,7 +18,7 @@ from sqlalchemy.engine import URL, Connection
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.errors import AskLessError
-from askless.core.records.model import Schema, Table, TableColumn
+from askless.core.records.schema import Schema, Table, TableColumn
 from askless.database.connecting import connect, reason_of
 from askless.database.reflecting import reflect
 from askless.database.servers import Limits, server_of

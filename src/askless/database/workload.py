@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from sqlalchemy.engine import Connection
 
 from askless.core.indexing.advisor import Statement
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure
 from askless.database.explaining import kept_share

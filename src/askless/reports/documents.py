@@ -12,8 +12,8 @@ import msgspec
 
 from askless.core.aggregation.route_rows import RouteRow
 from askless.core.findings.finding import Edit, Finding, SourceLine
-from askless.core.records.model import Table
 from askless.core.records.sampling import Estimate
+from askless.core.records.schema import Table
 from askless.reports.comparison_documents import (
     CompareDocument as CompareDocument,
     CompareRow as CompareRow,

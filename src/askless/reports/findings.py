@@ -21,7 +21,7 @@ from askless.reports.routes import check_route
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from askless.core.aggregation.summary import RouteStats, Summary
-    from askless.core.records.model import Schema
+    from askless.core.records.schema import Schema
 
 
 class OpenAndExpired(msgspec.Struct, frozen=True):

@@ -10,7 +10,7 @@ from askless.capture.following import Follower
 from askless.capture.lines import files_of
 from askless.core import patterns
 from askless.core.aggregation.aggregator import Aggregator
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.project.file import here
 from askless.reports import documents, findings, requests
 from askless.reports.loading import notes_of

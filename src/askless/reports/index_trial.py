@@ -9,7 +9,7 @@ from statistics import median
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import without_values
 from askless.core.progress import Progress, quiet
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.statements import index_of
 from askless.core.sql.structure_store import structure_of

@@ -11,7 +11,7 @@ from askless.core.errors import AskLessError
 from askless.core.indexing import advisor
 from askless.core.progress import Progress
 from askless.core.records import index_ddl
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.structure_store import structure_of
 from askless.reports import documents

@@ -17,8 +17,9 @@ from askless.core.aggregation.summary import TOTALS_MOST, Summary
 from askless.core.analysis.pipeline import aggregator_of
 from askless.core.errors import AskLessError
 from askless.core.formatting import plural
-from askless.core.records.model import LOOKED_MOST, Request, Schema
+from askless.core.records.model import LOOKED_MOST, Request
 from askless.core.records.sampling import Counts, Evicted, untold
+from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.structure_store import structure_of
 from askless.project.file import Project, here

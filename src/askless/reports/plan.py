@@ -14,7 +14,7 @@ from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.observations import asks_one_row, merged, observe
 from askless.core.plans.runtime_observations import observe_measured
 from askless.core.plans.tree import Node, without_values
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import values_of
 from askless.core.sql.structure import Structure

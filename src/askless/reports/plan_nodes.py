@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Node
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.reports import documents
 
 

@@ -13,7 +13,8 @@ from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.observations import Observation, asks_one_row, merged, observe
 from askless.core.plans.runtime_observations import observe_measured
 from askless.core.plans.tree import Node, without_values
-from askless.core.records.model import Request, Schema
+from askless.core.records.model import Request
+from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure_store import structure_of

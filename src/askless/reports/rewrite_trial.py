@@ -10,7 +10,7 @@ from askless.core.aggregation.shape_stats import Example
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import without_values
 from askless.core.progress import Progress, quiet
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.shape import shape_of
 from askless.core.sql.slots import Value, name_of, slots_of, values_of

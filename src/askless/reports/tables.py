@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from askless.core.indexing import advisor
 from askless.core.records import index_ddl
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.reports import documents
 
 

@@ -8,7 +8,7 @@ from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Paginate
 from askless.core.inference.context import Context
 from askless.core.inference.joined_rows import joins_one_each
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.settings import PAGE_ROWS
 from askless.core.sql.structure import Structure
 

@@ -13,7 +13,8 @@ from askless.core.aggregation.summary import Summary
 from askless.core.findings.finding import Edit, Finding, ranked
 from askless.core.inference.context import Context
 from askless.core.patterns.base import Diagnosis
-from askless.core.records.model import Request, Schema
+from askless.core.records.model import Request
+from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 
 

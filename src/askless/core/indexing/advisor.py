@@ -18,7 +18,7 @@ from askless.core.indexing.cost import LIMIT_DEFAULT, Outcome, cost_of
 from askless.core.indexing.needs import Need, Shares, needs_of
 from askless.core.plans.observations import SMALL_TABLE_ROWS, TINY_TABLE_ROWS
 from askless.core.records import index_ddl
-from askless.core.records.model import Index, Schema, Table
+from askless.core.records.schema import Index, Schema, Table
 from askless.core.sql.slots import literal_value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import system_of

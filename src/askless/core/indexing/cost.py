@@ -15,7 +15,7 @@ from itertools import permutations
 import msgspec
 
 from askless.core.indexing.needs import Need, distinct_of
-from askless.core.records.model import Index, Schema, Table
+from askless.core.records.schema import Index, Schema, Table
 from askless.core.sql.structure import Structure
 from askless.core.systems import Traits, system_of
 

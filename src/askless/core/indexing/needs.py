@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 import msgspec
 
-from askless.core.records.model import Schema, Table
+from askless.core.records.schema import Schema, Table
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import is_cut
 

@@ -7,7 +7,8 @@ from __future__ import annotations
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.records.model import Model, Schema
+from askless.core.records.model import Model
+from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.masking import masked
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.structure import Structure
 
 ROW_IDS = ("id", "pk")  # names of a primary key, where no schema says it

@@ -17,7 +17,7 @@ from askless.core.findings.severities import SEVERITIES
 from askless.core.formatting import milliseconds, number, plural
 from askless.core.inference.context import Context
 from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.structure import Structure
 

@@ -12,7 +12,7 @@ from askless.core.formatting import number
 from askless.core.plans import tree
 from askless.core.plans.tree import Node
 from askless.core.records.index_ddl import name_for
-from askless.core.records.model import Schema
+from askless.core.records.schema import Schema
 from askless.core.sql.slots import Value
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.systems import is_cut, system_of

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
 
-from askless.core.records.model import Table
+from askless.core.records.schema import Table
 from askless.core.systems import is_cut, system_of
 
 NAME_MOST = 60  # PostgreSQL cuts names at 63 bytes

@@ -8,7 +8,7 @@ from rich.console import Console
 from rich.text import Text
 
 from askless.core.formatting import size
-from askless.core.records.model import Table
+from askless.core.records.schema import Table
 from askless.output.terminal.drawing import table_of
 from askless.output.text import safe
 from askless.reports import documents
