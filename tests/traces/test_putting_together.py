@@ -13,8 +13,12 @@ from hypothesis import given, strategies as st
 
 import askless
 from askless.capture.reading import read
+from askless.sources.attribution.grouper import GroupingOptions
 from askless.sources.attribution.route_templates import template_of
+from askless.sources.otlp.decoding import spans_of_json
+from askless.sources.otlp.services import Services
 from askless.sources.otlp.spans import parameters_of
+from askless.sources.otlp.trace_assembly import Traces
 from tests.conftest import findings, refused, run
 from tests.traces.making import CONSUMER, INTERNAL, LOOK_UP, SERVER, payload, query, server, span
 
@@ -508,3 +512,16 @@ def test_options_that_make_no_sense(tmp_path: Path) -> None:
 )
 def test_patterns_of_routes(pattern: str, template: str) -> None:
     assert template_of(pattern) == template
+
+
+def test_a_program_is_not_stopped_while_a_request_may_still_come(tmp_path: Path) -> None:
+    """Its queries may arrive in a batch before it."""
+    services = Services(tmp_path, GroupingOptions())
+    traces = Traces(services.target, 10**9, 10**9)
+    first = [server(1), query(2, 1, "SELECT 1 FROM berth")]
+    second = [query(4, 3, "SELECT 1 FROM tug", at_ms=210.0, trace=2)]
+    for turn, spans in enumerate((first, second, [server(3, at_ms=200.0, trace=2)])):
+        traces.add(spans_of_json(payload(*spans)).spans, turn)
+        assert traces.has_seen(1) is (turn != 1), turn
+    traces.close()
+    services.close(traces, 0, "")

@@ -130,10 +130,12 @@ class Traces:
             self._put_together(next(iter(self._traces)))
 
     def has_seen(self, requests: int) -> bool:
-        """Whether so many requests came: a program that is reported to stop sends nothing of its
-        last batch.
+        """Whether so many requests came, and no trace waits for its own: a program that is told to
+        stop sends nothing of its last batch.
         """
-        return self.requests >= requests
+        # Another thread adds traces meanwhile.
+        waiting = any(not trace.has_request for trace in list(self._traces.values()))
+        return self.requests >= requests and not waiting
 
     def oldest(self, following: int) -> int:
         """The number of the first payload of which a trace still waits; `following` where none
