@@ -161,12 +161,12 @@ def run(language: str, command: list[str], server: servers.Server, folder: Path)
     ours, theirs = shapes(recorded, server.system), shapes(logged, server.system)
     wrong = [f"the log has {n} x {text[:90]}" for text, n in (theirs - ours).items()]
     wrong += [f"the log has not {n} x {text[:90]}" for text, n in (ours - theirs).items()]
-    told = subprocess.run(
+    printed = subprocess.run(
         [sys.executable, "-m", "askless", "findings", str(capture), "--json"],
         capture_output=True,
         check=True,
     )
-    document = json.loads(told.stdout)
+    document = json.loads(printed.stdout)
     wrong += [f"impossible: {fault}" for fault in impossible(document)]
     found = document["findings"]
     loops = {

@@ -12,9 +12,11 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, example, given, settings, strategies as st
 
+from askless.capture import events
 from askless.capture.checking import check
 from askless.capture.reading import Feed, read
 from askless.core.errors import AskLessError
+from askless.core.records.model import Load, Model, Relation
 from askless.core.records.schema import Schema, Table, TableColumn
 from askless.reports import compare, findings, indexes, requests, statement_selection, timeline
 from tests.conftest import run
@@ -241,3 +243,13 @@ def test_half_a_pair_of_surrogates_does_not_take_its_line_along(text: str, read_
     feed.take(json.dumps(office()[0]).encode())
     feed.take(b'{"event":"note","text":"' + text.encode() + b'"}\n')
     assert feed.report.notes == [read_as] and feed.report.bad_lines == []
+
+
+def test_lines_have_the_fields_of_their_records_in_the_same_order() -> None:
+    """They are written and read by position."""
+    load, model, relation = (
+        one.__struct_fields__ for one in (events.LoadEvent, events.ModelEvent, events.Relation)
+    )
+    assert load == ("id", *Load.__struct_fields__)
+    assert model == Model.__struct_fields__
+    assert ("name", *relation) == Relation.__struct_fields__

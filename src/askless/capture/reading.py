@@ -12,6 +12,7 @@ from pathlib import Path as FilePath
 from typing import Any
 
 import msgspec
+from msgspec.structs import astuple, replace
 
 from askless.capture import events
 from askless.capture.lines import LINE_MOST_BYTES, TornInput, files_of, lines_of, opened
@@ -149,16 +150,7 @@ class Feed:
             ),
             events.LoadEvent: lambda event: assembly.load(
                 event.id,
-                Load(
-                    event.orm,
-                    event.kind,
-                    event.model,
-                    event.relation,
-                    event.target,
-                    event.many,
-                    event.named,
-                    event.deferred,
-                ),
+                Load(*astuple(event)[1:]),
             ),
             events.ModelEvent: self._model,
             events.UseEvent: self._use,
@@ -262,29 +254,11 @@ class Feed:
         )
 
     def _model(self, event: events.ModelEvent) -> None:
+        # The fields of a line are those of the record, in its order; a relation is under its name.
         relations = {
-            name: Relation(
-                name,
-                relation.target,
-                relation.many,
-                relation.local,
-                relation.remote,
-                relation.link,
-                relation.queried,
-            )
-            for name, relation in event.relations.items()
+            name: Relation(name, *astuple(relation)) for name, relation in event.relations.items()
         }
-        self.assembly.model(
-            Model(
-                event.orm,
-                event.name,
-                event.table,
-                event.keys,
-                event.attributes,
-                relations,
-                event.needed,
-            )
-        )
+        self.assembly.model(Model(*astuple(replace(event, relations=relations))))
 
     def _use(self, event: events.UseEvent) -> None:
         for used in event.used:

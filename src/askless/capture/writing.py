@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import IO
 
 import msgspec
+from msgspec.structs import astuple, replace
 
 from askless.capture import events
 from askless.core.errors import AskLessError
@@ -202,28 +203,12 @@ class CaptureWriter:
 
     def model(self, model: Model) -> None:
         """See `Receiver`."""
+        # The fields of a line are those of the record, in its order; a relation is under its name.
         relations = {
-            name: events.Relation(
-                relation.target,
-                relation.many,
-                relation.local,
-                relation.remote,
-                relation.link,
-                relation.queried,
-            )
+            name: events.Relation(*astuple(relation)[1:])
             for name, relation in model.relations.items()
         }
-        self._line(
-            events.ModelEvent(
-                model.orm,
-                model.name,
-                model.table,
-                model.keys,
-                dict(model.attributes),
-                relations,
-                model.needed,
-            )
-        )
+        self._line(events.ModelEvent(*astuple(replace(model, relations=relations))))
 
     def note(self, text: str) -> None:
         """See `Receiver`."""
@@ -305,19 +290,7 @@ class CaptureWriter:
             return 0
         number, new = self._loads.number(load)
         if new:
-            self._line(
-                events.LoadEvent(
-                    number,
-                    load.orm,
-                    load.kind,
-                    load.model,
-                    load.relation,
-                    load.target,
-                    load.many,
-                    load.named,
-                    load.deferred,
-                )
-            )
+            self._line(events.LoadEvent(number, *astuple(load)))
         return number
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, SourceLine
 from askless.core.findings.severities import SEVERITIES
@@ -10,7 +10,7 @@ from askless.core.formatting import location_text, number, plural, size
 from askless.output.text import in_middle, milliseconds, percent, safe, short_path
 from askless.reports import documents
 
-UNLIKE = 2  # times as many queries as another request: no median stands for both
+UNLIKE = 2  # times as many queries as another request: no median describes both
 PATH_MOST = 64  # characters of a path: what is longer gives way in the middle
 
 
@@ -194,23 +194,23 @@ def with_mended(document: documents.FindingsDocument) -> list[tuple[Edit, list[F
     ]
 
 
-def unsure_edits(document: documents.FindingsDocument) -> list[Edit]:
-    """Minor edits that leave columns out which the page may read: a short list shows the others
-    first. [] where there is nothing else to show.
+def unsure_edits(document: documents.FindingsDocument) -> set[tuple[str, ...]]:
+    """Minor edits that leave columns out which the page may read, by the findings that they fix: a
+    short list shows the others first. Empty where there is nothing else to show.
     """
-    unsure = [
-        edit
+    unsure = {
+        edit.findings
         for edit, mended in with_mended(document)
         if edit.severity == SEVERITIES[-1]
         and mended
         and all(one.pattern == "over-wide" and one.evidence != "traced" for one in mended)
-    ]
-    return unsure if len(unsure) < len(document.edits) else []
+    }
+    return unsure if len(unsure) < len(document.edits) else set()
 
 
-def of_unsure(document: documents.FindingsDocument) -> str:
-    """What to say of them together; '' where there is none."""
-    keys = {key for edit in unsure_edits(document) for key in edit.findings}
+def of_unsure(document: documents.FindingsDocument, unsure: Collection[tuple[str, ...]]) -> str:
+    """What to say of these edits together; '' where there is none."""
+    keys = {key for findings in unsure for key in findings}
     wide = [finding for finding in document.findings if finding.key in keys]
     if not wide:
         return ""
@@ -223,14 +223,14 @@ def of_unsure(document: documents.FindingsDocument) -> str:
     )
 
 
-ALIKE_LEAST = 3  # findings that differ in nothing but their route, from which one stands for all
+ALIKE_LEAST = 3  # findings that differ only in their route, from which one represents all
 
 
 def alike(
     document: documents.FindingsDocument, mended: Sequence[Finding]
 ) -> list[tuple[int, Finding, int]]:
     """The findings of an edit that a list shows: (place in the edit, finding, how many others it
-    stands for, which say the same of other routes).
+    represents, which say the same of other routes).
     """
     groups: dict[tuple[object, ...], list[tuple[int, Finding]]] = {}
     for turn, finding in enumerate(mended):

@@ -104,9 +104,9 @@ def findings(document: documents.FindingsDocument, view: View) -> str:
         blocks = [
             _edit(edit, mended, document)
             for edit, mended in finding_text.with_mended(document)
-            if edit not in unsure
+            if edit.findings not in unsure
         ]
-        blocks += [plain(finding_text.of_unsure(document))] if unsure else []
+        blocks += [plain(finding_text.of_unsure(document, unsure))] if unsure else []
         more = "edits"
     blocks = [head + "\n\n" + plain(summed), *blocks]
     if lines:

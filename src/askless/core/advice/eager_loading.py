@@ -33,6 +33,8 @@ class _Case:
         self.lookup = LookUp(self.sql, self.system, self.table, self.column, remedy.key.beside)
         self.variant, self.load, self.models = remedy.variant, remedy.load, context.models
         self.rows_each = stats.rows / stats.count if stats.count else 0.0
+        root = remedy.root
+        self.rows_of_root = root.rows / root.count if root is not None and root.count else 0.0
         self.row_bytes = stats.bytes / stats.rows if stats.rows else 0.0
         self.outputs = remedy.structure.outputs
         self.at = remedy.parent_line or remedy.line
@@ -175,14 +177,14 @@ def _reads_few(case: _Case) -> bool:
     a list that is fetched whole, say. An ORM that remembers to-one rows by key reads fewer anyway.
     """
     root, words = case.remedy.root, words_of(case.load)
-    if root is None or words is None or case.load is None or not root.count:
+    if root is None or words is None or case.load is None:
         return False
     path = case.remedy.path
     if len(path) != case.remedy.depth:  # what is joined above has rows of its own
         return False
     if not path[0].many and not words.loads_each_object():
         return False
-    rows, objects = root.rows / root.count, case.remedy.objects
+    rows, objects = case.rows_of_root, case.remedy.objects
     return objects < FEW_OF_ROWS * rows and rows - objects >= FEW_LEAST
 
 
@@ -228,10 +230,8 @@ def _aside(case: _Case) -> str:
     if not _spares(case):
         return words.aside(path)
     if _reads_few(case):
-        root = case.remedy.root
-        rows = root.rows / root.count if root is not None else 0.0
         parent = model_of(path[0], path[0].model, case.models)
-        return words.for_some(path, parent, round(case.remedy.objects), round(rows))
+        return words.for_some(path, parent, round(case.remedy.objects), round(case.rows_of_root))
     return ""
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Finding
 from askless.core.patterns.base import cause_of
@@ -63,8 +62,5 @@ def _fetched(route: RouteStats) -> tuple[float, float]:
 
 def _queries(route: RouteStats, cause: str) -> float:
     """Queries of a cause per request."""
-    return sum(one.count for one in _of_cause(route, cause)) / route.requests
-
-
-def _of_cause(route: RouteStats, cause: str) -> list[ShapeStats]:
-    return [stats for stats in route.own_shapes() if cause_of(stats) == cause]
+    same = (stats.count for stats in route.own_shapes() if cause_of(stats) == cause)
+    return sum(same) / route.requests

@@ -123,13 +123,13 @@ class Edit(msgspec.Struct, frozen=True):
     saving_ms: float
     request_ms: float
     total_ms: float
-    requests: int = 0
-    requests_in_route: int = 0
-    queries_least: float = 0.0
-    queries_least_after: float = 0.0
-    queries_most: float = 0.0
-    queries_most_after: float = 0.0
-    other_routes: tuple[str, ...] = ()
+    requests: int
+    requests_in_route: int
+    queries_least: float
+    queries_least_after: float
+    queries_most: float
+    queries_most_after: float
+    other_routes: tuple[str, ...]
 
 
 def finding_key(pattern: str, route: str, cause: str) -> str:

@@ -131,6 +131,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     number_hides_text: bool = False
     typed_values: bool = True
     lists_as_arrays: bool = False
+    offset_alone: bool = False  # OFFSET may come without LIMIT
     row_values: str = ":keys"  # what `(a, b) IN (…)` takes; "" where there is no such comparison
     upsert: Upsert | None = None
     meanings: tuple[Meaning, ...] = ()

@@ -21,5 +21,6 @@ SYSTEM = System(
     r"sp_(?:reset_connection|unprepare)\b",
     catalogs=r"\[?sys\]?\.",
     row_values="",
+    offset_alone=True,
     traits=Traits(random=4.0, hash_join=True, clustered=True),
 )

@@ -14,5 +14,6 @@ SYSTEM = System(
     noise=r"select \? from dual$|alter session\b",
     catalogs=r"(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column"
     r"|constraint|tab_comment)s?\w*\b)",
+    offset_alone=True,
     traits=Traits(random=4.0, hash_join=True, clustered=False),
 )

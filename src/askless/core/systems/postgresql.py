@@ -40,6 +40,7 @@ SYSTEM = System(
     wildcard_index=("pg_trgm", "CREATE INDEX {name} ON {table} USING gin ({column} gin_trgm_ops)"),
     named_schemas=True,
     lists_as_arrays=True,
+    offset_alone=True,
     upsert=BY_CONFLICT,
     meanings=(  # SQLSTATEs as in appendix A of the server's documentation, two characters name a class; libpq gives none
         # where the connection itself fails or is lost

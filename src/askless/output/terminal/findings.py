@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from rich.console import Console
 from rich.table import Table
@@ -35,24 +35,28 @@ def findings(out: Console, document: documents.FindingsDocument) -> None:
 
 def all_edits(out: Console, document: documents.FindingsDocument) -> None:
     """The same with every edit."""
-    _edits(out, document, [], len(document.edits))
+    _edits(out, document, (), len(document.edits))
 
 
 def _edits(
-    out: Console, document: documents.FindingsDocument, unsure: Sequence[Edit], most: int
+    out: Console,
+    document: documents.FindingsDocument,
+    unsure: Collection[tuple[str, ...]],
+    most: int,
 ) -> None:
     _none(out, document)
     place = shown = 0
     omitted = []
     for edit, mended in finding_text.with_mended(document):
-        if edit not in unsure and shown < most:
-            _edit(out, place + 1, edit, mended, document)
-            shown += 1
-        elif edit not in unsure:
-            omitted.append(edit)
+        if edit.findings not in unsure:
+            if shown < most:
+                _edit(out, place + 1, edit, mended, document)
+                shown += 1
+            else:
+                omitted.append(edit)
         place += len(mended)
     if unsure:
-        out.print(Text(safe(finding_text.of_unsure(document))))
+        out.print(Text(safe(finding_text.of_unsure(document, unsure))))
         out.print()
     if omitted:
         lead = (

@@ -130,7 +130,7 @@ class Traces:
             self._put_together(next(iter(self._traces)))
 
     def has_seen(self, requests: int) -> bool:
-        """Whether so many requests came, and no trace waits for its own: a program that is told to
+        """Whether so many requests came, and no trace waits for its own: a program that is asked to
         stop sends nothing of its last batch.
         """
         # Another thread adds traces meanwhile.

@@ -9,9 +9,8 @@ import re
 from sqlglot import exp
 
 from askless.core.sql.parsing import parse
+from askless.core.systems import system_of
 
-# Servers on which OFFSET needs a LIMIT.
-_LIMIT_NEEDED = ("mysql", "mariadb", "sqlite")
 _READS = re.compile(r"\s*(?:select|with)\b", re.I)
 _FOUND_ROWS = re.compile(r"\bsql_calc_found_rows\b", re.I)
 # A number of rows whose constant was masked; no server finds a type for it.
@@ -36,7 +35,7 @@ def _is_refused(sql: str, system: str) -> bool:
     first = re.match(r"\s*select\s+sql_calc_found_rows\b", sql, re.I)
     if len(_FOUND_ROWS.findall(sql)) > bool(first):
         return True  # inside of a derived table
-    return any(
-        select.args.get("offset") and not select.args.get("limit") and system in _LIMIT_NEEDED
+    return not system_of(system).offset_alone and any(
+        select.args.get("offset") and not select.args.get("limit")
         for select in parsed.tree.find_all(exp.Select)
     )
