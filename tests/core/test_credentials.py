@@ -44,11 +44,12 @@ def test_what_carries_none_stays_as_it_is(text: str) -> None:
     assert cleaned(text) == text
 
 
-def test_the_recorder_has_the_same_module() -> None:
+@pytest.mark.parametrize("module", ["sql/credentials.py", "records/limits_of_recording.py"])
+def test_the_recorder_has_the_same_module(module: str) -> None:
     """A link in a checkout, a copy in an installed package."""
     package = Path(askless.__file__).parent
-    recorders = package / "probe/inject/askless_probe/credentials.py"
-    assert recorders.read_bytes() == (package / "core/sql/credentials.py").read_bytes()
+    recorders = package / "probe/inject/askless_probe" / Path(module).name
+    assert recorders.read_bytes() == (package / "core" / module).read_bytes()
 
 
 @given(st.text() | st.lists(st.sampled_from([*CARRYING, *HARMLESS, *HINTS, "'", '"', "$$", "/*", "*/", "--", "\n", "#", "\\"])).map(" ".join))  # fmt: skip

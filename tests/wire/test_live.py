@@ -10,6 +10,9 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
+from askless.core.errors import AskLessError
 from askless.reports.live import Live
 from tests.conftest import program
 from tests.test_traffic import Made
@@ -87,3 +90,24 @@ def test_what_is_new_is_told_once(tmp_path: Path) -> None:
     assert live.look(last=True) == live.look(last=True) and not live.look(last=True).findings
     (folder / "other.jsonl").write_text("no capture\n")
     assert not live.look().requests
+
+
+def test_the_project_decides_as_it_does_for_findings(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "calls"
+    folder.mkdir()
+    made = Made(folder, "postgresql").parents()
+    for key in range(6):
+        made.ask("SELECT id, name FROM vessel WHERE id = $1", 9000 + 3 * key)
+    made.write()
+    monkeypatch.chdir(tmp_path)
+    rules = tmp_path / "askless.toml"
+    rules.write_text(
+        '[thresholds]\nrepeat_least = 7\n[[routes]]\nmatches = "GET /ca.*"\nname = "GET calls"'
+    )
+    look = Live(folder).look(last=True)
+    assert not look.findings and [row.route for row in look.requests] == ["GET calls"]
+    rules.write_text("[thresholds]\nno_such = 1\n")
+    with pytest.raises(AskLessError, match="no_such"):
+        Live(folder)

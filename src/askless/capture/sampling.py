@@ -15,14 +15,19 @@ import msgspec
 
 from askless.capture import events, pause_control
 from askless.capture.writing import CaptureWriter
+from askless.core.records.limits_of_recording import (
+    RANDOM_BITS,
+    TAIL_BYTES,
+    closed_counts,
+    kept_below,
+    random_part,
+    segment_bytes,
+)
 from askless.core.records.model import Wait
 from askless.core.records.sampling import UNTOLD_MOST, Counts, Evicted, SamplingRules
 from askless.core.records.traffic import QuerySeen, RequestBegan, RequestEnded
 
-_RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 _LOOK_S, _TELL_EVERY, _TELL_S = 1.0, UNTOLD_MOST, 1.0
-# files that a capture of a limited size is made of, and how large each is at least
-_SEGMENTS, _SEGMENT_LEAST = 32, 64 * 1024
 _BY_CHANCE, _QUICK, _STOPPED = Counts(by_chance=1), Counts(quick=1), Counts(stopped=1)
 
 
@@ -49,10 +54,8 @@ class SamplingWriter(CaptureWriter):
         sparing: SamplingRules = SamplingRules(),  # noqa: B008  (frozen)
     ) -> None:
         self._sparing = sparing
-        self._threshold = (1 << _RANDOM_BITS) // sparing.sample
-        self._segment = (
-            max(sparing.keep_bytes // _SEGMENTS, _SEGMENT_LEAST) if sparing.keep_bytes else 0
-        )
+        self._threshold = kept_below(sparing.sample)
+        self._segment = segment_bytes(sparing.keep_bytes)
         self._first, self._turn = path, 0
         self._chance = random.Random()
         self._counts: dict[str, Counts] = {}
@@ -92,7 +95,7 @@ class SamplingWriter(CaptureWriter):
             return _STOPPED
         if self._sparing.sample == 1 or event.warm_up or event.kind == "program":
             return None
-        number = _random_of(event.trace) or self._chance.getrandbits(_RANDOM_BITS)
+        number = random_part(event.trace) or self._chance.getrandbits(RANDOM_BITS)
         return _BY_CHANCE if number >= self._threshold else None
 
     def queries(self, request: int, events_seen: Sequence[QuerySeen]) -> None:
@@ -202,7 +205,7 @@ class SamplingWriter(CaptureWriter):
             size = path.stat().st_size
             if total <= self._sparing.keep_bytes - self._segment:
                 return
-            requests, queries = _held_by(path)
+            requests, queries, _ = closed_counts(_last_bytes(path))
             path.unlink()
             total -= size
             self._dropped = self._dropped.plus(Evicted(1, requests, queries, size))
@@ -215,22 +218,7 @@ class SamplingWriter(CaptureWriter):
         super().close()
 
 
-def _random_of(trace: str) -> int:
-    """The random part of a trace's id, so that all that see the trace decide alike; 0 for none."""
-    try:
-        return int(trace[-14:], 16) if len(trace) == 32 else 0
-    except ValueError:
-        return 0
-
-
-def _held_by(path: Path) -> tuple[int, int]:
-    """How many requests and queries a closed file holds, as its last line tells."""
+def _last_bytes(path: Path) -> bytes:
     with path.open("rb") as stream:
-        stream.seek(0, 2)
-        stream.seek(max(stream.tell() - 4096, 0))
-        last = stream.read().splitlines()[-1]
-    try:
-        closed = msgspec.json.decode(last, type=events.Close)
-    except msgspec.DecodeError:
-        return 0, 0
-    return closed.requests, closed.queries
+        stream.seek(max(path.stat().st_size - TAIL_BYTES, 0))
+        return stream.read()

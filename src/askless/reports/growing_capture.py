@@ -10,6 +10,7 @@ from askless.capture.following import Follower
 from askless.capture.lines import files_of
 from askless.core import patterns
 from askless.core.aggregation.aggregator import Aggregator
+from askless.core.records.model import Request
 from askless.core.records.schema import Schema
 from askless.project.file import here
 from askless.reports import documents, findings, requests
@@ -20,7 +21,8 @@ class GrowingCapture:
     """Follows a capture. `values` shows literals; `network_latency_ms` is an assumed way to the
     database.
 
-    Raises AskLessError: capture-missing, capture-empty, and what is wrong with a file that is read.
+    Raises AskLessError: project-file-bad and, if it is `strict`, capture-missing, capture-empty,
+    and what is wrong with a file that is read.
     """
 
     def __init__(
@@ -30,8 +32,10 @@ class GrowingCapture:
         values: bool = False,
         network_latency_ms: float = 0.0,
         schema: Schema | None = None,
+        strict: bool = True,
     ) -> None:
-        files_of(capture)
+        if strict:
+            files_of(capture)
         self._capture = capture
         self._project = here()
         self._schema = schema
@@ -39,16 +43,18 @@ class GrowingCapture:
         self._network_latency_ms = network_latency_ms
         self._terms = self._project.terms()
         self._gatherer = Aggregator(list(patterns.load()) if look else [], settings)
-        self._follower = Follower(capture, strict=True)
-        self.count = 0
+        self._follower = Follower(capture, strict)
+
+    def new(self) -> list[Request]:
+        """The requests that have ended since the last look, in the project's own terms."""
+        requests = list(self._terms.applied(self._follower.new()))
+        for request in requests:
+            self._gatherer.add(request)
+        return requests
 
     def look(self) -> bool:
         """Whether anything came since the last look."""
-        before = self.count
-        for request in self._terms.applied(self._follower.new()):
-            self.count += 1
-            self._gatherer.add(request)
-        return self.count > before
+        return bool(self.new())
 
     @property
     def _notes(self) -> tuple[str, ...]:

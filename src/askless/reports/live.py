@@ -10,14 +10,10 @@ from pathlib import Path
 
 import msgspec
 
-from askless.capture.following import Follower
-from askless.core import patterns
-from askless.core.aggregation.aggregator import Aggregator
-from askless.core.analysis.pipeline import findings_of
-from askless.core.errors import AskLessError
 from askless.core.findings.finding import Finding
 from askless.reports.documents import RequestRow
-from askless.reports.findings import sort
+from askless.reports.findings import Choice
+from askless.reports.growing_capture import GrowingCapture
 from askless.reports.requests import row_of
 
 _REST = 9  # judging takes a tenth of the time at most
@@ -33,11 +29,10 @@ class Look(msgspec.Struct, frozen=True):
 
 
 class Live:
-    """Looks at a growing capture again and again."""
+    """Looks at a growing capture again and again. Raises AskLessError: project-file-bad."""
 
     def __init__(self, folder: Path, now: Callable[[], float] = time.monotonic) -> None:
-        self._follower = Follower(folder)
-        self._gatherer = Aggregator(list(patterns.load()))
+        self._capture = GrowingCapture(folder, strict=False)
         self._known: set[str] = set()
         self._now = now
         self._judge_at_s = 0.0
@@ -45,22 +40,14 @@ class Live:
 
     def look(self, last: bool = False) -> Look:
         """What is new; findings are looked for now and then, and at the `last` look."""
-        requests = list(self._follower.new())
-        for request in requests:
-            self._gatherer.add(request)
+        requests = self._capture.new()
         self._waiting = self._waiting or bool(requests)
         findings: list[Finding] = []
         if self._waiting and (last or self._now() >= self._judge_at_s):
             began_s = self._now()
-            findings = [finding for finding in self._judge() if finding.key not in self._known]
+            judged = self._capture.findings(Choice()).findings
+            findings = [finding for finding in judged if finding.key not in self._known]
             self._known.update(finding.key for finding in findings)
             self._waiting = False
             self._judge_at_s = self._now() + (self._now() - began_s) * _REST
         return Look(tuple(row_of(request, False) for request in requests), tuple(findings))
-
-    def _judge(self) -> list[Finding]:
-        findings = findings_of(self._gatherer.finish())
-        try:
-            return sort(findings).open
-        except AskLessError:  # a project's file that can't be read: the reports say so
-            return findings

@@ -12,6 +12,7 @@ from time import perf_counter_ns, time_ns
 
 from . import recorder
 from .fields import DURATION_NS
+from .limits_of_recording import TAIL_BYTES, closed_counts, kept_below, random_part, segment_bytes
 
 CONTROL = "control"  # the file of the capture's folder that may say pause
 LOOK_NS = 1_000_000_000  # how often it is looked at
@@ -19,12 +20,9 @@ RETRY_NS = 10_000_000_000  # after which a disk that was full is tried again
 HELD_MOST = 20_000  # queries that wait in a request that may yet be a quick one
 ROUTES_MOST = 2_000  # routes that are counted apart between two times of telling
 OTHERS = "(other routes)"
-# files that a capture of a limited size is made of, and how large each is at least
-SEGMENTS, SEGMENT_LEAST = 32, 64 * 1024
 FULL = (errno.ENOSPC, getattr(errno, "EDQUOT", errno.ENOSPC), errno.EFBIG)
 BY_CHANCE, QUICK, STOPPED = 1, 2, 3  # why a request is omitted: also the order of their counts
 _BITS = 0xFFFFFFFFFFFFFFFF
-_RANDOM_BITS = 56  # of a trace id: what W3C's Trace Context, level 2, has for random ones
 
 
 class Sampler:
@@ -38,9 +36,9 @@ class Sampler:
         self.slower_ns = slower_ns
         self.at_most = at_most
         self.keep = keep
-        self.segment = max(keep // SEGMENTS, SEGMENT_LEAST) if keep else 0
+        self.segment = segment_bytes(keep)
         self.control = os.path.join(folder, CONTROL) if folder else ""
-        self.threshold = (1 << _RANDOM_BITS) // sample
+        self.threshold = kept_below(sample)
         self.paused = False  # the control file says so
         self.full_until = 0  # a disk was full: not before this time
         self.next_look = 0
@@ -89,7 +87,7 @@ class Sampler:
         """
         if request.warm_up or request.kind == "program":
             return False
-        return (random_of(trace) or self.chance()) >= self.threshold
+        return (random_part(trace_id(trace)) or self.chance()) >= self.threshold
 
     def takes(self, request, record, now_ns):
         """Whether a record is dealt with, so that nothing more is to be done about it."""
@@ -208,7 +206,7 @@ class Sampler:
         for _, size, path, process in sorted(files):
             if total <= self.keep - max(open_files, 1) * self.segment:
                 return
-            requests, queries, dropped = closed_counts(path)
+            requests, queries, dropped = closed_counts(last_bytes(path))
             try:
                 os.unlink(path)
             except OSError:
@@ -221,33 +219,19 @@ class Sampler:
                 self.dropped[i] += count + dropped[i]
 
 
-def closed_counts(path):
-    """How many requests and queries a closed file holds, and what it says was dropped before it;
-    zeros where it does not say.
-    """
-    from json import loads
-
+def last_bytes(path):
+    """The end of a file; nothing of one that can't be read."""
     try:
         with open(path, "rb") as file:
-            file.seek(0, 2)
-            file.seek(max(file.tell() - 4096, 0))
-            lines = [loads(line) for line in file.read().splitlines()[1:][-2:]]
-        dropped = lines[0].get("dropped") or (0, 0, 0, 0)
-        return lines[-1]["requests"], lines[-1]["queries"], dropped
+            file.seek(max(os.stat(path).st_size - TAIL_BYTES, 0))
+            return file.read()
     except Exception:
-        return 0, 0, (0, 0, 0, 0)
+        return b""
 
 
-def random_of(trace):
-    """The random part of the trace id in a `traceparent` header, so that all services of a trace
-    decide alike; 0 for none.
-    """
-    if not trace:
-        return 0
-    try:
-        return int(trace.split("-")[1][-14:], 16)
-    except Exception:
-        return 0
+def trace_id(header):
+    """The trace id in a `traceparent` header; '' for none."""
+    return (header or "").partition("-")[2][:32]
 
 
 def configured(folder, environ):

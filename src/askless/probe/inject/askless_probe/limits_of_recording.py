@@ -1,0 +1,1 @@
+../../../core/records/limits_of_recording.py
