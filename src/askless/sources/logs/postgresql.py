@@ -125,6 +125,9 @@ def _first(match: re.Match[str], names: Sequence[str]) -> str:
     return ""
 
 
+_CSV_BEGINS = re.compile(r"\d{4}-\d\d-\d\d \d\d:\d\d:\d\d\.\d+ \S+,")
+
+
 class Csv(_OfRecords):
     """csvlog: 23 columns and more, one record after the other, over several lines where a statement
     has them.
@@ -133,17 +136,22 @@ class Csv(_OfRecords):
     def __init__(self) -> None:
         super().__init__()
         self._open: LongText | None = None  # lines of a record whose quoted text goes on
+        self._torn = False  # these lines begin inside a record: its first ones are not in the file
 
     def take(self, line: str) -> Iterable[LogMessage]:
         """See `Reading`."""
         ends = line.count('"') % 2 == 1
+        begins = _CSV_BEGINS.match(line) is not None
+        if self._torn and begins:  # no quote before it says that its text goes on
+            self._open, self._torn = None, False
+            self._skip("its first line is missing", "whole records")
         if self._open is not None:
             self._open.add(line)
             if not ends:
                 return ()
-            whole, self._open = str(self._open), None
+            whole, self._open, self._torn = str(self._open), None, False
         elif ends:  # it begins, rather
-            self._open = LongText(self.cuts, line)
+            self._open, self._torn = LongText(self.cuts, line), not begins
             return ()
         else:
             whole = line
