@@ -36,7 +36,12 @@ def sides(
         taken, pages, capture = (
             folder / f"{turn}.{kind}" for kind in ("edits", "pages", "capture")
         )
-        taken.write_text(json.dumps({page: edit["code"] for page, edit in edits.items()}))
+        # What is only offered is a call behind its condition.
+        taken.write_text(
+            json.dumps(
+                {page: edit["code"].rpartition("tells): ")[2] for page, edit in edits.items()}
+            )
+        )
         use = ["--track-use"] if request.param else []
         program = [sys.executable, PROGRAM, taken, pages]
         ran = run("capture", "app", *use, "-o", capture, "--", *program)

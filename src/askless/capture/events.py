@@ -149,7 +149,8 @@ class Relation(msgspec.Struct, array_like=True, frozen=True):
 
 class ModelEvent(Event, tag="model"):
     """A model of the ORM: its table, the attribute of each column, its relations by name, and the
-    columns that it needs besides its keys: what tells its class, its version.
+    columns that it needs besides its keys: what tells its class, its version; the Python module
+    that defines it.
     """
 
     orm: str
@@ -159,6 +160,7 @@ class ModelEvent(Event, tag="model"):
     attributes: dict[str, str] = {}
     relations: dict[str, Relation] = {}
     needed: tuple[str, ...] = ()
+    module: str = ""
 
 
 class Used(msgspec.Struct, array_like=True, frozen=True):

@@ -92,7 +92,10 @@ def shared_line(edit: Edit) -> str:
     names = ", ".join(edit.other_routes[:OTHERS_MOST])
     more = len(edit.other_routes) - OTHERS_MOST
     names += f" and {more} more" if more > 0 else ""
-    return f"the line also serves {names}: there the rows would be loaded in vain"
+    return (
+        f"the line also serves {names}: there the rows would be loaded in vain, so add it where "
+        "this route alone calls it"
+    )
 
 
 def saving(finding: Finding) -> str:

@@ -201,7 +201,9 @@ def _spares(case: _Case) -> bool:
     load, words, structure = case.load, words_of(case.load), case.remedy.structure
     if load is None or words is None or load.kind != "lazy":
         return True
-    asks_more = case.remedy.conditions or (structure.has_limit and load.many)
+    # The first few of the rows that are there already take no order but the relation's own.
+    picks = structure.has_limit and load.many and bool(structure.order_by)
+    asks_more = case.remedy.conditions or picks
     return not asks_more or words.keeps_conditions(load)
 
 

@@ -27,12 +27,16 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     fetched += " …" if len(remaining) > 8 else ""
     keys = ", ".join(sorted(keep & set(columns)))
     unread = some(names) or "the other columns"
+    code = _code(remedy, out, remaining, context)
+    # A column that is omitted and read after all is one query for each object.
+    if code and not remedy.unread:
+        code = f"only if nothing on the page reads {unread} (--track-use tells): {code}"
     first = Advice(
         title="leave out " + some(names) if names else "name the columns that are read",
         why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"
         "; the others are fetched but unused",
         sql=_projected(remedy, context.sql(remedy.stats), out, remaining),
-        code=_code(remedy, out, remaining, context),
+        code=code,
         at=remedy.line,
         saving=remedy.saving,
         trade_offs="objects without a column load it later, one query each, if it is used after "
@@ -58,7 +62,7 @@ def _projected(remedy: Project, sql: str, out: list[str], remaining: list[str]) 
 def _code(remedy: Project, out: list[str], remaining: list[str], context: Context) -> str:
     """The ORM's call that leaves columns out, or names the remaining ones where that is shorter."""
     load, words = remedy.stats.load, words_of(remedy.stats.load)
-    if words is None or load is None:
+    if words is None or load is None or context.is_prefetched(load):
         return ""
     code = ""
     if load.target and out:

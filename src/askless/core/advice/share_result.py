@@ -63,6 +63,7 @@ def _counted(remedy: ShareResult, code: str) -> Advice:
         code=code,
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="the total number of rows is not shown while a list is filtered",
+        trade_offs="the page changes: it offers to show all rows, and no longer says how many "
+        "there are while it is filtered",
         verify=("that number is not needed",),
     )

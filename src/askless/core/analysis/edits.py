@@ -10,6 +10,7 @@ import msgspec
 
 from askless.core.advice.eager_loading import comes_with_parents, hanging
 from askless.core.advice.orm import Query, Step, words_of
+from askless.core.advice.shared_lines import model_of, placed_code
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Edit, Finding, SourceLine, severity, severity_in
 from askless.core.findings.remedies import Batch, Project, Variant
@@ -45,11 +46,10 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
     together: dict[tuple[object, ...], list[_Part]] = {}
     for where, parts in groups.items():
         # What other routes load with the query of a line is theirs; the same change is one change.
-        change = (
-            (where[0], where[2:], _change(_ordered(parts)))
-            if where[0] in ("query", "loop")
-            else where
-        )
+        change = where
+        if where[0] in ("query", "loop"):
+            title, code = _change(_ordered(parts))
+            change = where[0], where[2:], code or title
         together.setdefault(change, []).extend(parts)
     edits = [_edit(parts, summary, context) for parts in together.values()]
     return sorted(edits, key=lambda e: (SEVERITIES.index(e.severity), -e.total_ms, e.findings))
@@ -148,13 +148,16 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     lead = parts[0].finding
     at = lead.advice[0].at if lead.advice else next(iter(lead.lines), None)
     title, code = _change(parts)
+    changed = parts[0].diagnosis.remedy
+    load = changed.stats.load
+    model = parts[0].query.model if parts[0].query is not None else model_of(changed)
     return Edit(
         findings=tuple(part.finding.key for part in parts),
         severity=worst,
         routes=tuple(routes),
         title=title,
         at=at,
-        code=code,
+        code=placed_code(code, at, load.orm if load is not None else "", model, context),
         requests=predicted.requests,
         requests_in_route=route.requests,
         queries=predicted.queries,
@@ -308,7 +311,14 @@ def _change(parts: list[_Part]) -> tuple[str, str]:
     words = words_of(hung[0][1].path[0])
     query = hung[0][2]
     code = words.together([step for _, step, _ in hung], query) if words is not None else ""
-    narrowed = [part.finding.advice[0] for part in parts if part.step is None]
+    # The same on several routes is one change.
+    narrowed = list(
+        {
+            part.finding.advice[0].code: part.finding.advice[0]
+            for part in parts
+            if part.step is None
+        }.values()
+    )
     names = list(dict.fromkeys(part.finding.relation for part, _, _ in hung))
     title = "load " + ", ".join(names) + " with the query"
     if narrowed:

@@ -12,6 +12,7 @@ from askless.core.aggregation.aggregator import Aggregator
 from askless.core.aggregation.summary import Summary
 from askless.core.findings.finding import Edit, Finding, ranked
 from askless.core.inference.context import Context
+from askless.core.inference.shared_lines import models_by_line
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request
 from askless.core.records.schema import Schema
@@ -38,7 +39,8 @@ def summarise(
 
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
     """All findings of a summary with their advice, those that matter most first."""
-    return [diagnosis.finding for diagnosis in diagnoses_of(summary, schema)]
+    context = context_of(summary, schema)
+    return [_placed(diagnosis, context) for diagnosis in diagnoses_of(summary, schema)]
 
 
 def judgement_of(
@@ -50,9 +52,19 @@ def judgement_of(
     from askless.core.analysis.edits import edits_of  # which needs the SQL parser: totals do not
 
     diagnoses = diagnoses_of(summary, schema)
-    edits = edits_of(diagnoses, summary, context_of(summary, schema))
-    by_key = {diagnosis.finding.key: diagnosis.finding for diagnosis in diagnoses}
+    context = context_of(summary, schema)
+    edits = edits_of(diagnoses, summary, context)
+    by_key = {diagnosis.finding.key: _placed(diagnosis, context) for diagnosis in diagnoses}
     return [by_key[key] for edit in edits for key in edit.findings], edits
+
+
+def _placed(diagnosis: Diagnosis, context: Context) -> Finding:
+    from askless.core.advice.shared_lines import placed  # which needs the SQL parser
+
+    finding = diagnosis.finding
+    return msgspec.structs.replace(
+        finding, advice=placed(finding.advice, diagnosis.remedy, context)
+    )
 
 
 def context_of(summary: Summary, schema: Schema | None = None) -> Context:
@@ -63,7 +75,15 @@ def context_of(summary: Summary, schema: Schema | None = None) -> Context:
         for stats in route.own_shapes()
         if stats.widths and stats.widths_rows
     }
-    return Context(summary.settings, schema, summary.models, widths)
+    shared = models_by_line(summary.routes.values())
+    eager = {
+        (load.orm, load.model, load.relation)
+        for route in summary.routes.values()
+        for stats in route.loaded_shapes()
+        for load in stats.loads
+        if load.kind == "eager"
+    }
+    return Context(summary.settings, schema, summary.models, widths, shared, eager)
 
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.records.model import Model
+from askless.core.records.model import Load, Model
 from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.masking import masked
@@ -19,13 +19,22 @@ class Context(msgspec.Struct, frozen=True):
     """See the module. `models` are by ORM and name.
 
     `widths` are the bytes of each column of a shape's results and the rows that they were measured
-    on, over all routes: by digest and names of columns.
+    on, over all routes: by digest and names of columns. `shared` are the models of each line that reads several,
+    by file and line. `eager` are the relations that any route loads eagerly: ORM, model, name.
     """
 
     settings: Settings
     schema: Schema | None = None
     models: Models = {}
     widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
+    shared: dict[tuple[str, int], set[str]] = {}
+    eager: set[tuple[str, str, str]] = set()
+
+    def is_prefetched(self, load: Load) -> bool:
+        """Whether any route loads eagerly what a relation's own query asks for: such a query gives
+        what was loaded, and asks again once a call is added to it.
+        """
+        return load.kind == "lazy" and (load.orm, load.model, load.relation) in self.eager
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
         """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if

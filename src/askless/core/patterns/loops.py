@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import msgspec
 
+from askless.core.advice.orm import words_of
 from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.findings.finding import Cost, severity
 from askless.core.findings.remedies import Batch, Variant
@@ -268,7 +269,7 @@ def _remedy(
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
     others = [p for p in met.structure.predicates if p.column.name not in own]
     source = met.route.shapes.get(main_source(top))
-    above = eager_path(source.load if source is not None else None, met.route)
+    above = _above(source, met)
     path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
     rooted = above or not top.source
@@ -293,17 +294,22 @@ def _remedy(
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
         only_counted=_only_counted(tally),
         conditions=bool(others) or met.structure.filters_by_query,
-        loaded=_is_loaded(tally.load, met),
+        loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
     )
 
 
-def _is_loaded(load: Load | None, met: Match) -> bool:
-    """Whether the route loads the relation of these lookups eagerly, too."""
-    return load is not None and any(
-        other.kind == "eager" and (other.model, other.relation) == (load.model, load.relation)
-        for stats in met.route.loaded_shapes()
-        for other in stats.loads
-    )
+def _asks_for_all(tally: Repetition, met: Match) -> bool:
+    """Whether the lookups ask for the whole of a relation: what is loaded answers that by itself,
+    so that these objects are others than those that it is loaded for.
+    """
+    structure, load = met.structure, tally.load
+    model = met.context.models.get((load.orm, load.target)) if load is not None else None
+    if model is None or structure.joins or structure.order_by or structure.filters_by_query:
+        return False
+    own = {tally.key.column.name, *_columns_of(load, met.context)}
+    return all(p.column.name in own for p in structure.predicates) and {
+        output.column.name for output in structure.outputs
+    } >= set(model.attributes)
 
 
 def _only_counted(tally: Repetition) -> bool:
@@ -321,12 +327,32 @@ def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
 _ROOTS = ("query", "library")
 
 
+def _takes_calls(load: Load, met: Match) -> bool:
+    """Whether application code holds a query of this kind, and can add a call to it: an ORM may
+    give the rows of a relation by a query that is built like any other.
+    """
+    if load.kind in _ROOTS:
+        return True
+    words = words_of(load)
+    if load.kind != "lazy" or not load.many or words is None or met.context.is_prefetched(load):
+        return False
+    return words.relations_are_queries()
+
+
+def _above(source: ShapeStats | None, met: Match) -> tuple[Load, ...]:
+    """The relations by which the rows that supplied the keys were loaded themselves."""
+    load = source.load if source is not None else None
+    if load is not None and load.kind == "lazy" and not _takes_calls(load, met):
+        return (load,)
+    return eager_path(load, met.route)
+
+
 def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | None:
     """The ORM's query that the path depends on: the one that supplied the keys, else the only one
     of the route that can be.
     """
     source = met.route.shapes.get(main_source(top))
-    if source is not None and (source.load is None or source.load.kind in _ROOTS):
+    if source is not None and (source.load is None or _takes_calls(source.load, met)):
         return source if source.load is not None else None
     results = [
         stats

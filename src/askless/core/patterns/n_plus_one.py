@@ -119,6 +119,7 @@ class NPlusOne(ByRequests[Repetition]):
             tally = Repetition(stats, key, _load_of(request, indices, key))
             self.tallies(view.route)[name] = tally
         _note(tally, request, indices, hidden)
+        tally.loaded_before += _were_loaded(request, indices, key, tally.load)
         add_queries(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:
@@ -170,6 +171,24 @@ def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool)
         tally.first_only = _first_only(request, tally.stats.parsed, indices)
     ended_ns = request.starts_ns[indices[-1]] + request.durations_ns[indices[-1]]
     tally.span_ns += ended_ns - request.starts_ns[indices[0]]
+
+
+def _were_loaded(request: Request, indices: list[int], key: Key, load: Load | None) -> bool:
+    """Whether an earlier eager load of the same relation was for most of the objects that are
+    looked up: another list of the same page may be loaded without it.
+    """
+    if load is None or load.kind != "lazy" or not load.relation:
+        return False
+    loaded = {
+        meaning(value)
+        for i in range(indices[0])
+        if (one := request.load(i)) is not None
+        and (one.kind, one.model, one.relation) == ("eager", load.model, load.relation)
+        for given in request.values(i)
+        for value in (given if isinstance(given, (list, tuple)) else (given,))
+    }
+    keys = {meaning(key.value(request.values(i))) for i in indices}
+    return 2 * len(keys & loaded) > len(keys)
 
 
 def _finds_before_it_makes(view: RequestView, stats: ShapeStats, indices: list[int]) -> bool:

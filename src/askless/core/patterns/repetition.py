@@ -27,6 +27,8 @@ class Repetition(ShapeTally):
         self.load = load
         self.repeats = 0
         self.examined = 0
+        # examined requests in which an eager load had brought the same relation of most objects
+        self.loaded_before = 0
         # from the first query's start to the last one's end, summed over the examined requests
         self.span_ns = 0
         self.rows_more = False
@@ -43,6 +45,7 @@ class Repetition(ShapeTally):
         assert isinstance(other, Repetition)
         self.repeats += other.repeats
         self.examined += other.examined
+        self.loaded_before += other.loaded_before
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
         self.first_only = self.first_only and other.first_only

@@ -85,6 +85,7 @@ class Relation(msgspec.Struct, frozen=True):
 class Model(msgspec.Struct, frozen=True):
     """A model of an ORM. `attributes` gives the attribute of each column; `needed` are the columns
     that it can't do without besides its keys: what tells an object's class, and its version.
+    `module` is the Python module that defines it; '' where that is not known.
     """
 
     orm: str
@@ -94,6 +95,7 @@ class Model(msgspec.Struct, frozen=True):
     attributes: dict[str, str] = {}
     relations: dict[str, Relation] = {}
     needed: tuple[str, ...] = ()
+    module: str = ""
 
     @property
     def parents(self) -> tuple[str, ...]:

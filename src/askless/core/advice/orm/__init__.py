@@ -89,6 +89,11 @@ class Words(Protocol):
         where that can't be. An instruction.
         """
 
+    def relations_are_queries(self) -> bool:
+        """Whether the rows of a to-many relation are asked for by a query of the application's,
+        which takes calls as any other.
+        """
+
     def loads_each_object(self) -> bool:
         """Whether a to-one relation is looked up for each object, even where several share a
         row.

@@ -109,6 +109,10 @@ class Django:
             f'instead, with Prefetch("{load.relation}", queryset=..., to_attr="...")'
         )
 
+    def relations_are_queries(self) -> bool:
+        """A related manager gives querysets."""
+        return True
+
     def loads_each_object(self) -> bool:
         """There is no identity map."""
         return True

@@ -58,6 +58,10 @@ class SQLAlchemy:
         """Nothing: an attribute that is loaded is not asked for again."""
         return ""
 
+    def relations_are_queries(self) -> bool:
+        """An attribute loads itself."""
+        return False
+
     def loads_each_object(self) -> bool:
         """The session holds each row once."""
         return False

@@ -197,7 +197,9 @@ def nearest(frame):
         if known is _EDGE or code.co_filename.startswith("<frozen importlib"):
             break
         if known:
-            return _template(frame, known, ()) or None
+            line = _template(frame, known, ())
+            if line:  # a library's template is no line of the program's
+                return line
         frame = frame.f_back
     return library(innermost)[:2] or None
 

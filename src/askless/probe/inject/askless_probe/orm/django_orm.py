@@ -60,6 +60,7 @@ def _described(meta):
         "keys": [meta.pk.column] if meta.pk is not None and meta.pk.column else [],
         "attributes": {field.column: field.attname for field in meta.concrete_fields},
         "relations": relations,
+        "module": meta.model.__module__,
     }
 
 
@@ -364,7 +365,8 @@ def _sending(cls, kind):
         if load is not None and strict.watching and load[1] == "lazy":
             strict.check(load)
         recorder.pending.set(mark)
-        if load is not None and load[1] == "query":
+        # An attribute's own lookup is built where it is sent; a manager's queryset may travel.
+        if load is not None and (load[1] == "query" or (load[1] == "lazy" and load[5])):
             stack.built.set(_begun(self.query))
         try:
             return plain(self, *args, **kwargs)

@@ -72,6 +72,7 @@ def _described(mapper):
         ],
         "attributes": columns,
         "relations": relations,
+        "module": mapper.class_.__module__,
     }
 
 
