@@ -12,6 +12,7 @@ from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
 from askless.core.inference.result_columns import readable, some
 
+OFFERED = "(--track-use tells): "  # stands before a call that no use was seen to forbid or allow
 # columns that are named one by one to be omitted; beyond that the ones that stay are named
 NAMED_MOST = 3
 
@@ -30,7 +31,7 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     code = _code(remedy, out, remaining, context)
     # A column that is omitted and read after all is one query for each object.
     if code and not remedy.unread:
-        code = f"only if nothing on the page reads {unread} (--track-use tells): {code}"
+        code = f"only if nothing on the page reads {unread} {OFFERED}{code}"
     first = Advice(
         title="leave out " + some(names) if names else "name the columns that are read",
         why=f"{'columns read:' if remedy.unread else 'the list fetches'} {fetched}"

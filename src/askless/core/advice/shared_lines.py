@@ -11,6 +11,7 @@ import re
 import msgspec
 
 from askless.core.advice.orm import bare
+from askless.core.advice.projection import OFFERED
 from askless.core.findings.finding import Advice, SourceLine
 from askless.core.findings.remedies import Batch, Remedy
 from askless.core.inference.context import Context
@@ -39,7 +40,8 @@ def placed(advice: tuple[Advice, ...], remedy: Remedy, context: Context) -> tupl
 
 def placed_code(code: str, at: SourceLine | None, orm: str, model: str, context: Context) -> str:
     """A call on a query of a model: as it is, or an instruction if its line reads other models."""
-    if at is None or not model or not code.startswith("."):
+    condition, offered, call = code.rpartition(OFFERED)
+    if at is None or not model or not call.startswith("."):
         return code
     others = sorted(context.shared.get((at.file, at.line), set()) - {model})
     package = _package_without(model, orm, at.file, context)
@@ -54,7 +56,7 @@ def placed_code(code: str, at: SourceLine | None, orm: str, model: str, context:
         where = f"where {at.function} gives {bare(model)} objects, override it, and end it with"
     else:
         where = f"to the {bare(model)} query that it is given, add"
-    return f"not at that line, which {reads}: {where} {code}"
+    return f"{condition}{offered}not at that line, which {reads}: {where} {call}"
 
 
 def _named(models: list[str]) -> str:
