@@ -39,7 +39,10 @@ APPLICATIONS = {
     "sqlmodel": ("alchemy.py", {"HARBOUR_MODELS": "sqlmodel"}),
     "django": ("django_pages.py", {}),
     "peewee": ("peewee_pages.py", {}),
+    "shapes": ("shapes_alchemy.py", {}),
+    "shapes under asyncio": ("shapes_alchemy.py", {"HARBOUR_ASYNC": "1"}),
 }
+PACKAGES = {"shapes": "sqlalchemy", "shapes under asyncio": "aiosqlite"}
 SYSTEMS = ("sqlite", "postgresql", "mariadb")
 WORTH_MS = 1.0  # a smaller gain is lost in what two runs differ by
 Run = dict[str, Any]
@@ -123,8 +126,9 @@ def benches(only: Sequence[str] | None, on: Sequence[str] | None) -> Iterator[Be
         for system in on or SYSTEMS:
             url = url_of(system, Path(where), stack)
             for name in only or APPLICATIONS:
-                if find_spec(name) is None:
-                    print(f"{name} is not installed: pip install {name}")
+                package = PACKAGES.get(name, name)
+                if find_spec(package) is None:
+                    print(f"{package} is not installed: pip install {package}")
                     continue
                 folder = Path(where) / f"{name}-{system}"
                 folder.mkdir()

@@ -9,7 +9,7 @@ from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.statements import LookUp
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Batch, Variant
-from askless.core.formatting import location_text
+from askless.core.formatting import location_text, plural
 from askless.core.inference.context import Context
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
@@ -63,11 +63,36 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
         return tuple(a for a in (_grouped(case), _counter(case), _kept_for_a_while(case)) if a)
     if case.variant is Variant.FIRST:
         return (_first_of_each(case),)
+    if remedy.levels:
+        return (_level_by_level(case),)
     if remedy.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
         return (_widen(case),)
     return _batch_or_join(case)
+
+
+def _level_by_level(case: _Case) -> Advice:
+    """The tree that the lookups walk: a query for each level of it."""
+    load, words, levels = case.load, words_of(case.load), case.remedy.levels
+    rooted = case.remedy.root is not None and len(case.remedy.path) == 1
+    code = words.recursive(load, levels) if rooted and words is not None and load else ""
+    name = _relation_name(case)
+    return Advice(
+        title=f"load {name} level by level",
+        why=f"the rows of one level give the keys of the next one: {plural(levels, 'query')} read "
+        f"what {case.remedy.queries:.0f} lookups did",
+        sql=case.batched(),
+        code=code or _by_hand(case),
+        at=case.at,
+        saving=case.remedy.saving,
+        trade_offs="every level is loaded, whether it is read or not; a recursive common table "
+        "expression (WITH RECURSIVE) reads them all in one query",
+        verify=(
+            f"no tree is deeper than the {plural(levels, 'level')} that were seen, or those "
+            "below are still looked up row by row",
+        ),
+    )
 
 
 def is_bypassed(remedy: Batch) -> bool:

@@ -249,7 +249,7 @@ def _spared(part: _Part, parts: Sequence[_Part]) -> float:
     """
     cost = part.finding.cost
     if isinstance(part.diagnosis.remedy, Batch):
-        return cost.queries - _asks_itself(part, parts)
+        return cost.queries - _own_queries(part, parts)
     return cost.avoidable
 
 
@@ -262,14 +262,25 @@ def _spared_in(part: _Part, name: tuple[int, int], parts: Sequence[_Part]) -> fl
         # Where the sample holds all that have the finding, this request does not have it.
         return 0.0 if 0 < len(sample) < SAMPLED_REQUESTS_MOST else average
     if isinstance(part.diagnosis.remedy, Batch):
-        return one.of_shape - _asks_itself(part, parts)
+        return one.of_shape - _own_queries(part, parts)
     return one.of_shape * average / part.finding.cost.queries if average else 0.0
 
 
-def _asks_itself(part: _Part, parts: Sequence[_Part]) -> bool:
-    """Whether what takes the place of the lookups is a query of its own: a join is none, nor is a
-    number that comes with the parents.
+def _own_queries(part: _Part, parts: Sequence[_Part]) -> int:
+    """The queries that take the place of the lookups: a join is none, nor is a number that comes
+    with the parents; a tree takes one for each level.
     """
+    remedy = part.diagnosis.remedy
+    if not isinstance(remedy, Batch) or not remedy.levels:
+        return int(_asks_itself(part, parts))
+    words = words_of(remedy.load)
+    if words is None or remedy.load is None:
+        return remedy.levels
+    return words.recursive_queries(remedy.load, remedy.levels)
+
+
+def _asks_itself(part: _Part, parts: Sequence[_Part]) -> bool:
+    """Whether it is a query of its own."""
     if not isinstance(part.diagnosis.remedy, Batch):
         return True
     if part.step is None:

@@ -89,6 +89,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
     lookup has others next to its key; `loaded`: the route loads the relation eagerly, too.
+    `levels` are those of a tree that the lookups walk; 0 for none.
     """
 
     key: Key
@@ -108,6 +109,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     only_counted: bool = False
     conditions: bool = False
     loaded: bool = False
+    levels: int = 0
 
 
 class Group(Remedy, frozen=True, kw_only=True):

@@ -36,7 +36,7 @@ class Source(msgspec.Struct, frozen=True):
     `rows` and `executions` are the statement's totals in the request up to the last lookup;
     `matched` of `keys` different keys are in its column; `named` says that the names of column and
     key fit, `close` that they say so by themselves: vessel_id and vessel.id, not owner_id and
-    vessel.id.
+    vessel.id. `levels` are those of a tree that is walked: the statement is then the lookups' own.
     """
 
     statement: int
@@ -50,6 +50,7 @@ class Source(msgspec.Struct, frozen=True):
     close: bool
     in_order: bool
     first: int
+    levels: int = 0
 
 
 def origin_of(load: Load | None, models: Mapping[tuple[str, str], Model]) -> Origin | None:
@@ -136,6 +137,46 @@ def find_source(
             if best is None or score > best[0]:
                 best = score, source
     return best[1] if best else None
+
+
+def recursion(
+    request: Request, indices: Sequence[int], keys: Sequence[Value], only: Origin
+) -> Source | None:
+    """The lookups themselves as the source of most of their keys: a tree that is walked. None if
+    they are no such source; `levels` of the result counts the lookups of the longest branch.
+    """
+    levels: dict[Value, int] = {}  # of the lookups that are needed up to a value
+    deepest = matched = rows = 0
+    column = ("", "")
+    wanted = [None if key is None else meaning(key) for key in keys]
+    for i, key in zip(indices, wanted, strict=True):
+        matched += key in levels
+        level = levels.get(key, 0) + 1
+        deepest, rows = max(deepest, level), rows + max(request.rows[i], 0)
+        statement = request.statement(i)
+        for position, at in enumerate(statement.sampled):
+            table, name = _column_at(statement, at)
+            if only.fits(table, name):
+                column = (table, name)
+                for row in request.samples[i] or ():
+                    if position < len(row):
+                        levels.setdefault(meaning(row[position]), level)
+    if deepest < 2:
+        return None
+    return Source(
+        statement=request.statements[indices[0]],
+        column=column[1],
+        table=column[0],
+        rows=rows,
+        executions=len(indices),
+        matched=matched,
+        keys=len(set(wanted)),
+        named=True,
+        close=True,
+        in_order=False,
+        first=indices[0],
+        levels=deepest,
+    )
 
 
 def _earlier(request: Request, own: str, last: int) -> list[list[int]]:

@@ -16,7 +16,15 @@ from askless.core.findings.remedies import Remedy
 from askless.core.formatting import milliseconds, number, plural, size
 from askless.core.inference.context import Context
 from askless.core.records.intervals import at_once, overlap_ns
-from askless.core.records.model import BLENDED, PAUSED, CallSite, Load, Request, Statement
+from askless.core.records.model import (
+    BLENDED,
+    PAUSED,
+    CallSite,
+    Load,
+    Request,
+    Statement,
+    leads_back,
+)
 from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
 from askless.core.statistics import median
@@ -441,9 +449,12 @@ def spared(queries: float, saving_ms: float) -> str:
 def call_path(request: Request, i: int) -> tuple[str, ...]:
     """The lines that led to a query, innermost first; a line that calls itself again counts once.
 
-    Two calls of one helper from different lines are different code, however deep the helper lies.
+    Two calls of one helper from different lines are different code, however deep the helper lies;
+    what walks a tree is one line, however deep the tree.
     """
     place = request.place(i)
+    if place is not None and leads_back(request.load(i)):
+        return (str(place),)
     steps: list[str] = []
     for step in place.path() if place is not None else ():
         if not steps or steps[-1] != str(step):

@@ -31,7 +31,7 @@ from askless.core.patterns.repetition import (
     main_source,
     parent_line_of,
 )
-from askless.core.records.model import Load, relation_of
+from askless.core.records.model import Load, leads_back, relation_of
 from askless.core.sql.structure import Structure
 
 
@@ -142,7 +142,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     supplier = met.route.shapes.get(main_source(tally))
     variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
     # The columns that were left out come with the first query.
-    remaining = 0 if variant is Variant.SAME_ROW else 1
+    remaining = 0 if variant is Variant.SAME_ROW else tally.levels or 1
     cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
     chain = chain_of(tally, tallies)
     column = tally.key.column
@@ -150,7 +150,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     by = structure.nearest(column).name
     counted = _counted(chain)
     nested = len(chain) > 1 and variant in _NESTED
-    where = "1 would do" if remaining else "none is needed"
+    where = f"{remaining} would do" if remaining else "none is needed"
     verb = _VERBS.get(variant, "reads")
     title = (
         f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
@@ -272,7 +272,7 @@ def _remedy(
     above = _above(source, met)
     path = (*above, *(one.load for one in chain if one.load is not None))
     root = _root(top, path, met)
-    rooted = above or not top.source
+    rooted = above or not top.source or top.levels
     hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
     return Batch(
         stats=met.stats,
@@ -292,6 +292,7 @@ def _remedy(
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key if len(chain) > 1 else None,
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
+        levels=tally.levels,
         only_counted=_only_counted(tally),
         conditions=bool(others) or met.structure.filters_by_query,
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
@@ -342,6 +343,8 @@ def _takes_calls(load: Load, met: Match) -> bool:
 def _above(source: ShapeStats | None, met: Match) -> tuple[Load, ...]:
     """The relations by which the rows that supplied the keys were loaded themselves."""
     load = source.load if source is not None else None
+    if leads_back(load):  # the lookups gave the keys of each other
+        return ()
     if load is not None and load.kind == "lazy" and not _takes_calls(load, met):
         return (load,)
     return eager_path(load, met.route)
@@ -352,6 +355,8 @@ def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | N
     of the route that can be.
     """
     source = met.route.shapes.get(main_source(top))
+    if source is not None and top.levels:
+        source = None
     if source is not None and (source.load is None or _takes_calls(source.load, met)):
         return source if source.load is not None else None
     results = [

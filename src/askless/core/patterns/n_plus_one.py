@@ -16,7 +16,7 @@ from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.remedies import BulkUpsert, Key
 from askless.core.findings.unavailable_fields import rows_hidden, values_hidden
 from askless.core.inference.context import Context
-from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of
+from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of, recursion
 from askless.core.patterns import polymorphic
 from askless.core.patterns.base import (
     ByRequests,
@@ -38,7 +38,7 @@ from askless.core.patterns.repetition import (
     reject,
     rejections,
 )
-from askless.core.records.model import Load, Request, relation_of
+from askless.core.records.model import Load, Request, leads_back, relation_of
 from askless.core.settings import Settings
 from askless.core.sql.structure import Structure
 from askless.core.sql.value_equality import meaning
@@ -261,6 +261,8 @@ def _examine(
     source = find_source(
         request, indices, keys, result.column.table or structure.main, result.column.name, only
     )
+    if only is not None and leads_back(request.load(indices[0])):
+        source = recursion(request, indices, keys, only) or source
     if source is not None and is_convincing(source):
         return result, source
     # Aggregates by a constant are sibling filters; two keys may be two lookups.

@@ -36,6 +36,7 @@ class Repetition(ShapeTally):
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[CallSite, int] = {}
         self.source: Source | None = None
+        self.levels = 0  # of a tree that the lookups walk, at most
         self.hidden = ""  # the doubt where the values were not seen,
         self.rows_hidden = ""  # and where the rows were not
 
@@ -53,6 +54,7 @@ class Repetition(ShapeTally):
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
         self.source = self.source or other.source
+        self.levels = max(self.levels, other.levels)
         self.hidden = self.hidden or other.hidden
         self.rows_hidden = self.rows_hidden or other.rows_hidden
 
@@ -100,6 +102,7 @@ def add_source(tally: Repetition, request: Request, source: Source) -> None:
     key = (statement.shape.digest, source.table, source.column)
     tally.sources[key] = tally.sources.get(key, 0) + 1
     tally.source = source
+    tally.levels = max(tally.levels, source.levels)
     add_places(tally.parent_places, request, [source.first])
 
 

@@ -82,6 +82,16 @@ class Relation(msgspec.Struct, frozen=True):
     queried: str = ""
 
 
+def leads_back(load: Load | None) -> bool:
+    """Whether a lookup is for a relation of a model to itself, of which each row may ask again."""
+    return (
+        load is not None
+        and load.kind == "lazy"
+        and bool(load.relation)
+        and load.model == load.target
+    )
+
+
 class Model(msgspec.Struct, frozen=True):
     """A model of an ORM. `attributes` gives the attribute of each column; `needed` are the columns
     that it can't do without besides its keys: what tells an object's class, and its version.

@@ -68,6 +68,14 @@ class Words(Protocol):
         along.
         """
 
+    def recursive(self, load: Load, levels: int) -> str:
+        """Load a relation of a model to itself with the objects of a query, so many levels deep, or
+        as deep as it is.
+        """
+
+    def recursive_queries(self, load: Load, levels: int) -> int:
+        """The queries that this takes."""
+
     def joined(self, path: Sequence[Load]) -> str:
         """Load the last relation of a path with an outer join to what is above it."""
 

@@ -61,6 +61,15 @@ class Django:
         """`prefetch_related` with the whole path."""
         return f'.prefetch_related("{_names(path)}")'
 
+    def recursive(self, load: Load, levels: int) -> str:
+        """The path as deep as it was seen: there is no way to say how deep it may get."""
+        call = "prefetch_related" if load.many else "select_related"
+        return f'.{call}("{"__".join([load.relation] * levels)}")'
+
+    def recursive_queries(self, load: Load, levels: int) -> int:
+        """One for each level, unless it is joined."""
+        return levels if load.many else 0
+
     def joined(self, path: Sequence[Load]) -> str:
         """`select_related`, which takes to-one relations only; below a to-many one, inside its
         `Prefetch`.

@@ -38,6 +38,14 @@ class SQLAlchemy:
         """`selectinload` at the path's end."""
         return f".options({_chain(path, 'selectinload')})"
 
+    def recursive(self, load: Load, levels: int) -> str:
+        """`selectinload` until nothing comes."""
+        return f".options(selectinload({bare(load.model)}.{load.relation}, recursion_depth=-1))"
+
+    def recursive_queries(self, load: Load, levels: int) -> int:
+        """One for each level."""
+        return levels
+
     def joined(self, path: Sequence[Load]) -> str:
         """`joinedload` at the path's end."""
         return f".options({_chain(path, 'joinedload')})"
