@@ -151,7 +151,9 @@ def edits_of(document: Run) -> dict[str, Run]:
             or code.endswith(".all()")
         )
         is_code = (
-            is_code or code.startswith("remove ") or (code.count(".") == 1 and " " not in code)
+            is_code
+            or code.startswith(("remove ", "in the query's options, "))
+            or (code.count(".") == 1 and " " not in code)
         )
         if code and is_code:
             found.setdefault(edit["routes"][0], edit)
@@ -232,7 +234,7 @@ def _judge(
     count["new"] += bool(fresh)
     notes += [f"LEFT {f['title']}" for f in still] + [f"NEW {f['title']}" for f in fresh]
     was, now = before[2]["asked"][page], after[2]["asked"][page]
-    if now["queries"] > was["queries"]:
+    if now["queries"] > max(was["queries"], edit["queries_after"]):
         count["asks_more"] += 1
         notes.append("ASKS MORE")
     expected = edit["queries_after"] - edit["queries"] + was["queries"]

@@ -13,7 +13,7 @@ import re
 from typing import Any
 
 from harness import URL, edit, evaluated, given, main, page
-from sqlalchemy import ForeignKey, create_engine, func, insert, select
+from sqlalchemy import ForeignKey, ForeignKeyConstraint, String, create_engine, func, insert, select
 from sqlalchemy.ext.asyncio import AsyncSession, create_async_engine
 from sqlalchemy.orm import (
     DeclarativeBase,
@@ -33,12 +33,22 @@ from sqlalchemy.orm import (
     undefer,
 )
 
-__all__ = ["contains_eager", "defaultload", "defer", "joinedload", "lazyload", "load_only", "noload"]
+__all__ = [
+    "contains_eager",
+    "defaultload",
+    "defer",
+    "joinedload",
+    "lazyload",
+    "load_only",
+    "noload",
+]
 __all__ += ["selectin_polymorphic", "selectinload", "undefer"]
 
 
 class Base(DeclarativeBase):
     """The shapes' own tables."""
+
+    type_annotation_map = {str: String(1000)}
 
 
 class Berth(Base):
@@ -138,9 +148,7 @@ class Stamp(Base):
     number: Mapped[int] = mapped_column()
     office: Mapped[str] = mapped_column()
     __table_args__ = (
-        __import__("sqlalchemy").ForeignKeyConstraint(
-            ["visit_id", "number"], ["shape_line.visit_id", "shape_line.number"]
-        ),
+        ForeignKeyConstraint(["visit_id", "number"], ["shape_line.visit_id", "shape_line.number"]),
     )
 
 
@@ -242,10 +250,12 @@ def tree_loaded(db):
         return [berth.name, [walk(part) for part in berth.parts]]
 
     deep = selectinload(Berth.parts, recursion_depth=-1)
-    return [walk(b) for b in db.scalars(select(Berth).where(Berth.whole_id.is_(None)).options(deep))]
+    return [
+        walk(b) for b in db.scalars(select(Berth).where(Berth.whole_id.is_(None)).options(deep))
+    ]
 
 
-@page("n-plus-one over-wide")
+@page("n-plus-one")
 def columns_of_subclasses(db):
     return [
         (craft.log[:2], craft.pull if craft.kind == "tug" else craft.tons)
@@ -261,7 +271,7 @@ def columns_of_subclasses_below(db):
     ]
 
 
-@page("over-wide")
+@page()
 def columns_of_subclasses_loaded(db):
     both = select(Craft).options(selectin_polymorphic(Craft, [Tug, Barge])).order_by(Craft.id)
     return [(c.log[:2], c.pull if c.kind == "tug" else c.tons) for c in db.scalars(both)]
@@ -319,10 +329,10 @@ def both_relations_to_one_table(db):
 @page("n-plus-one")
 def another_list_with_the_same_keys(db):
     crafts = list(db.scalars(select(Craft.id).order_by(Craft.id)))
-    papers = given("select(Paper).order_by(Paper.id).where(Paper.craft_id.in_(range(5, 20)))", NAMES)
-    lists = [paper.craft_id for paper in db.scalars(papers)]
-    visits = given(VISITS, NAMES) if not edit() else select(Visit).order_by(Visit.id).limit(40)
-    return [crafts, lists, [len(visit.lines) for visit in db.scalars(visits)]]
+    papers = select(Paper).order_by(Paper.id).where(Paper.craft_id.in_(range(5, 20)))
+    lists = [(paper.craft_id, paper.title) for paper in db.scalars(papers)]
+    visits = db.scalars(given(VISITS, NAMES))
+    return [crafts, lists, [[line.text for line in visit.lines] for visit in visits]]
 
 
 @page("n-plus-one")
@@ -369,17 +379,23 @@ def composite_key(db):
 @page("row-multiplication")
 def crossed(db):
     crafts = "select(Craft).options(joinedload(Craft.visits), joinedload(Craft.papers), load_only(Craft.name)).order_by(Craft.id)"
-    if edit():
-        crafts = crafts.replace("joinedload(Craft.papers)", "selectinload(Craft.papers)")
+    there, _, other = edit().partition(" instead of ")
+    if other:
+        crafts = crafts.replace(other.split(";")[0], there.rpartition(", ")[2])
     found = db.scalars(evaluated(crafts, NAMES)).unique()
-    return [(craft.name, [v.id for v in craft.visits], [p.id for p in craft.papers]) for craft in found]
+    return [
+        (craft.name, [v.id for v in craft.visits], [p.id for p in craft.papers]) for craft in found
+    ]
 
 
 @page()
 def nested_joins(db):
     visits = select(Visit).options(joinedload(Visit.lines).joinedload(Line.stamps))
     found = db.scalars(visits.order_by(Visit.id)).unique()
-    return [[[s.office for s in line.stamps] for line in visit.lines] for visit in found]
+    return [
+        [visit.day, [[line.text, [s.office for s in line.stamps]] for line in visit.lines]]
+        for visit in found
+    ]
 
 
 @page("unused-load")
@@ -387,7 +403,10 @@ def unread_batch(db):
     visits = "select(Visit).options(selectinload(Visit.lines)).order_by(Visit.id).limit(40)"
     if edit():
         visits = visits.replace(".options(selectinload(Visit.lines))", "")
-    return [visit.day for visit in db.scalars(evaluated(visits, NAMES))]
+    return [
+        (visit.day, visit.craft_id, visit.inward_id, visit.outward_id)
+        for visit in db.scalars(evaluated(visits, NAMES))
+    ]
 
 
 @page("n-plus-one")

@@ -150,7 +150,7 @@ class Relation(msgspec.Struct, array_like=True, frozen=True):
 class ModelEvent(Event, tag="model"):
     """A model of the ORM: its table, the attribute of each column, its relations by name, and the
     columns that it needs besides its keys: what tells its class, its version; the Python module
-    that defines it.
+    that defines it, and the model that it is a class of.
     """
 
     orm: str
@@ -161,6 +161,7 @@ class ModelEvent(Event, tag="model"):
     relations: dict[str, Relation] = {}
     needed: tuple[str, ...] = ()
     module: str = ""
+    base: str = ""
 
 
 class Used(msgspec.Struct, array_like=True, frozen=True):

@@ -18,7 +18,9 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
         )
         for stats, column in remedy.kinds
     ]
-    code, named = _with_the_query(remedy)
+    code, named = _of_subclasses(remedy, context)
+    if not code:
+        code, named = _with_the_query(remedy)
     plain = f"collect the keys by {remedy.kind} first, then read each kind's rows with one query"
     return (
         Advice(
@@ -36,6 +38,23 @@ def advise(remedy: BatchPerType, context: Context) -> tuple[Advice, ...]:
             ),
         ),
     )
+
+
+def _of_subclasses(remedy: BatchPerType, context: Context) -> tuple[str, str]:
+    """(the ORM's call that loads the columns of a model's classes, its title); '' if the tables are
+    not those of such classes.
+    """
+    root = remedy.root.load
+    words = words_of(root)
+    loads = [stats.load for stats, _ in remedy.kinds]
+    if words is None or root is None or any(one is None for one in loads):
+        return "", ""
+    classes = [one.target for one in loads if one is not None and one.kind == "refresh"]
+    known = [context.models.get((root.orm, name)) for name in classes]
+    if len(classes) < len(loads) or any(m is None or m.base != root.target for m in known):
+        return "", ""
+    code = words.subclasses(root.target, classes, remedy.path)
+    return code, f"load the columns of {' and '.join(classes)} with the query" if code else ""
 
 
 def _with_the_query(remedy: BatchPerType) -> tuple[str, str]:

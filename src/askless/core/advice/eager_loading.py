@@ -75,8 +75,10 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
 def _level_by_level(case: _Case) -> Advice:
     """The tree that the lookups walk: a query for each level of it."""
     load, words, levels = case.load, words_of(case.load), case.remedy.levels
-    rooted = case.remedy.root is not None and len(case.remedy.path) == 1
-    code = words.recursive(load, levels) if rooted and words is not None and load else ""
+    query = _query(case) if len(case.remedy.path) == 1 else None
+    code = ""
+    if query is not None and words is not None and load is not None:
+        code = words.recursive(load, levels, query)
     name = _relation_name(case)
     return Advice(
         title=f"load {name} level by level",
@@ -174,7 +176,8 @@ def _query(case: _Case) -> Query | None:
     if root is None or root.load is None or root.structure is None or root.load.kind == "library":
         return None
     there = joined_already(root.load, root.structure, case.models)
-    return Query(case.at, root.load.target, tuple(there))
+    by_key = root.load.kind == "query" and not root.load.many
+    return Query(case.at, root.load.target, tuple(there), by_key)
 
 
 def hanging(remedy: Batch, context: Context) -> tuple[Step, Query] | None:

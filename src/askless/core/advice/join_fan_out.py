@@ -85,4 +85,4 @@ def _batched(remedy: SplitJoin, context: Context, table: str) -> str:
     relation = model.relation_to(target.name) if target is not None else None
     if relation is None or not relation.many or not aliased or target is None:
         return ""
-    return words.batched([Load(load.orm, "eager", model.name, relation.name, target.name, True)])
+    return words.apart(Load(load.orm, "eager", model.name, relation.name, target.name, True))

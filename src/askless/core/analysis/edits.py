@@ -13,7 +13,7 @@ from askless.core.advice.orm import Query, Step, words_of
 from askless.core.advice.shared_lines import model_of, placed_code
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Edit, Finding, SourceLine, severity, severity_in
-from askless.core.findings.remedies import Batch, Project, Variant
+from askless.core.findings.remedies import Batch, Project, SplitJoin, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
 from askless.core.patterns.base import (
@@ -248,6 +248,9 @@ def _spared(part: _Part, parts: Sequence[_Part]) -> float:
     average.
     """
     cost = part.finding.cost
+    advice = part.finding.advice
+    if isinstance(part.diagnosis.remedy, SplitJoin) and advice and advice[0].code:
+        return -1  # what was joined is a query of its own
     if isinstance(part.diagnosis.remedy, Batch):
         return cost.queries - _own_queries(part, parts)
     return cost.avoidable

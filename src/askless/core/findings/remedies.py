@@ -243,7 +243,7 @@ class BatchPerType(Remedy, frozen=True, kw_only=True):
 
     `kinds` are the shapes of the lookups with the column that each is looked up by; `key` is the
     column of `root`'s result that holds their keys. `load` is what the ORM said, and `at` where the
-    root is asked.
+    root is asked. `path` names the eager loads from the first query to the root, if it is one.
     """
 
     kinds: tuple[tuple[ShapeStats, str], ...]
@@ -252,6 +252,7 @@ class BatchPerType(Remedy, frozen=True, kw_only=True):
     load: Load | None
     root: ShapeStats
     at: SourceLine | None
+    path: tuple[Load, ...] = ()
 
 
 class CacheResult(Remedy, frozen=True, kw_only=True):

@@ -24,6 +24,7 @@ from askless.core.patterns.base import (
     Rule,
     ShapeTally,
     add_places,
+    eager_path,
     lines_of,
     met_of,
     spared,
@@ -275,5 +276,6 @@ def _diagnosis(tally: ByKind, rule: Rule, route: RouteStats, context: Context) -
         load=load,
         root=tally.stats,
         at=next(iter(lines_of(tally.stats.places)), None),
+        path=eager_path(tally.stats.load, route),
     )
     return Diagnosis(finding, remedy)

@@ -95,7 +95,8 @@ def leads_back(load: Load | None) -> bool:
 class Model(msgspec.Struct, frozen=True):
     """A model of an ORM. `attributes` gives the attribute of each column; `needed` are the columns
     that it can't do without besides its keys: what tells an object's class, and its version.
-    `module` is the Python module that defines it; '' where that is not known.
+    `module` is the Python module that defines it, `base` the model that it is a class of; '' where
+    that is not known, or there is none.
     """
 
     orm: str
@@ -106,6 +107,7 @@ class Model(msgspec.Struct, frozen=True):
     relations: dict[str, Relation] = {}
     needed: tuple[str, ...] = ()
     module: str = ""
+    base: str = ""
 
     @property
     def parents(self) -> tuple[str, ...]:

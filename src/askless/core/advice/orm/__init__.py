@@ -33,12 +33,14 @@ class Step(msgspec.Struct, frozen=True):
 
 class Query(msgspec.Struct, frozen=True):
     """The query that a call depends on: the line where it is built, its model, and the paths that
-    it joins already.
+    it joins already. `by_key`: the ORM asks for one object by its key, and there is no query to add
+    a call to.
     """
 
     at: SourceLine | None
     model: str
     joined: tuple[tuple[Load, ...], ...] = ()
+    by_key: bool = False
 
 
 def bare(model: str) -> str:
@@ -68,7 +70,17 @@ class Words(Protocol):
         along.
         """
 
-    def recursive(self, load: Load, levels: int) -> str:
+    def apart(self, load: Load) -> str:
+        """Load a relation that the query's own options join by a query of its own; '' where no join
+        brings in a to-many relation. An instruction, as options that say otherwise are refused.
+        """
+
+    def subclasses(self, base: str, models: Sequence[str], path: Sequence[Load]) -> str:
+        """Load the columns of these classes of a model with the query, below a path of eager loads;
+        '' if their tables are relations of their own.
+        """
+
+    def recursive(self, load: Load, levels: int, query: Query) -> str:
         """Load a relation of a model to itself with the objects of a query, so many levels deep, or
         as deep as it is.
         """

@@ -61,10 +61,19 @@ class Django:
         """`prefetch_related` with the whole path."""
         return f'.prefetch_related("{_names(path)}")'
 
-    def recursive(self, load: Load, levels: int) -> str:
+    def apart(self, load: Load) -> str:
+        """Nothing: only to-one relations are joined."""
+        return ""
+
+    def subclasses(self, base: str, models: Sequence[str], path: Sequence[Load]) -> str:
+        """Nothing: the link to a class's table is a relation."""
+        return ""
+
+    def recursive(self, load: Load, levels: int, query: Query) -> str:
         """The path as deep as it was seen: there is no way to say how deep it may get."""
         call = "prefetch_related" if load.many else "select_related"
-        return f'.{call}("{"__".join([load.relation] * levels)}")'
+        call = f'.{call}("{"__".join([load.relation] * levels)}")'
+        return self.placed(query.at, query.model, call)
 
     def recursive_queries(self, load: Load, levels: int) -> int:
         """One for each level, unless it is joined."""

@@ -12,13 +12,15 @@ from askless.core.records.model import Load, Model, Relation
 
 def _chain(path: Sequence[Load], last: str) -> str:
     """Loader options along a path: to-many relations in batches, to-one relations joined, the last
-    as wanted.
+    as wanted. What the query loads already stays as it is.
     """
     calls = []
     for number, load in enumerate(path):
-        strategy = (
-            last if number == len(path) - 1 else "selectinload" if load.many else "joinedload"
-        )
+        strategy = "selectinload" if load.many else "joinedload"
+        if number == len(path) - 1:
+            strategy = last
+        elif load.kind == "eager":
+            strategy = "defaultload"
         calls.append(f"{strategy}({bare(load.model)}.{load.relation})")
     return ".".join(calls)
 
@@ -31,6 +33,14 @@ def _dotted(groups: Sequence[tuple[Model, str, list[str]]]) -> list[tuple[Model,
     ]
 
 
+def _with_options(options: Sequence[str], query: Query) -> str:
+    """The call that gives a query options; `Session.get` takes them as an argument."""
+    together = ", ".join(options)
+    if query.by_key:
+        return f"session.get({bare(query.model)}, ..., options=[{together}])"
+    return f".options({together})"
+
+
 class SQLAlchemy:
     """See `Words`."""
 
@@ -38,9 +48,27 @@ class SQLAlchemy:
         """`selectinload` at the path's end."""
         return f".options({_chain(path, 'selectinload')})"
 
-    def recursive(self, load: Load, levels: int) -> str:
+    def apart(self, load: Load) -> str:
+        """`selectinload` in place of `joinedload`."""
+        relation = f"{bare(load.model)}.{load.relation}"
+        return (
+            f"in the query's options, selectinload({relation}) instead of joinedload({relation}); "
+            "if the relation's own lazy= joins it, add "
+            f".options(selectinload({relation}))"
+        )
+
+    def subclasses(self, base: str, models: Sequence[str], path: Sequence[Load]) -> str:
+        """`selectin_polymorphic`."""
+        classes = f"[{', '.join(map(bare, models))}]"
+        if not path:
+            return f".options(selectin_polymorphic({bare(base)}, {classes}))"
+        above = ".".join(f"defaultload({bare(load.model)}.{load.relation})" for load in path)
+        return f".options({above}.selectin_polymorphic({classes}))"
+
+    def recursive(self, load: Load, levels: int, query: Query) -> str:
         """`selectinload` until nothing comes."""
-        return f".options(selectinload({bare(load.model)}.{load.relation}, recursion_depth=-1))"
+        option = f"selectinload({bare(load.model)}.{load.relation}, recursion_depth=-1)"
+        return _with_options([option], query)
 
     def recursive_queries(self, load: Load, levels: int) -> int:
         """One for each level."""
@@ -102,7 +130,7 @@ class SQLAlchemy:
             _chain(step.path, "joinedload" if step.join else "selectinload")
             for step in longest(steps)
         ]
-        return f".options({', '.join(chains)})"
+        return _with_options(chains, query)
 
     def is_batched(self, step: Step, steps: Sequence[Step]) -> bool:
         """As wanted, at the end of a chain; above it only to-many relations are."""

@@ -173,4 +173,5 @@ def plain_model(described):
         "relations": relations,
         "needed": texts(described.get("needed", ())),
         "module": "".join(texts([described.get("module", "")])),
+        "base": "".join(texts([described.get("base", "")])),
     }

@@ -73,6 +73,7 @@ def _described(mapper):
         "attributes": columns,
         "relations": relations,
         "module": mapper.class_.__module__,
+        "base": _name(mapper.inherits) if mapper.inherits is not None else "",
     }
 
 
@@ -102,7 +103,15 @@ def _describe(state):
             )
     if state.lazy_loaded_from is not None:
         return "sqlalchemy", "lazy", _name(state.lazy_loaded_from.mapper), "", target, False
-    return ("sqlalchemy", "query", target, "", target, True, *named)
+    return ("sqlalchemy", "query", target, "", target, not _is_get(state), *named)
+
+
+def _is_get(state):
+    """Whether `Session.get` asks: it names its parameters after the primary key, and takes options
+    as an argument, not by a call on a query.
+    """
+    parameters = state.parameters
+    return isinstance(parameters, dict) and "pk_1" in parameters
 
 
 def _named_by(statement):
