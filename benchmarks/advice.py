@@ -41,8 +41,13 @@ APPLICATIONS = {
     "peewee": ("peewee_pages.py", {}),
     "shapes": ("shapes_alchemy.py", {}),
     "shapes under asyncio": ("shapes_alchemy.py", {"HARBOUR_ASYNC": "1"}),
+    "shapes on django": ("shapes_django.py", {}),
 }
-PACKAGES = {"shapes": "sqlalchemy", "shapes under asyncio": "aiosqlite"}
+PACKAGES = {
+    "shapes": "sqlalchemy",
+    "shapes under asyncio": "aiosqlite",
+    "shapes on django": "django",
+}
 SYSTEMS = ("sqlite", "postgresql", "mariadb")
 WORTH_MS = 1.0  # a smaller gain is lost in what two runs differ by
 Run = dict[str, Any]

@@ -63,7 +63,7 @@ def _projected(remedy: Project, sql: str, out: list[str], remaining: list[str]) 
 def _code(remedy: Project, out: list[str], remaining: list[str], context: Context) -> str:
     """The ORM's call that leaves columns out, or names the remaining ones where that is shorter."""
     load, words = remedy.stats.load, words_of(remedy.stats.load)
-    if words is None or load is None or context.is_prefetched(load):
+    if words is None or load is None or context.may_be_loaded(remedy.stats):
         return ""
     code = ""
     if load.target and out:

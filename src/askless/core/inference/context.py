@@ -7,7 +7,7 @@ from __future__ import annotations
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.records.model import Load, Model
+from askless.core.records.model import Model, relation_of
 from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.masking import masked
@@ -30,11 +30,21 @@ class Context(msgspec.Struct, frozen=True):
     shared: dict[tuple[str, int], set[str]] = {}
     eager: set[tuple[str, str, str]] = set()
 
-    def is_prefetched(self, load: Load) -> bool:
-        """Whether any route loads eagerly what a relation's own query asks for: such a query gives
-        what was loaded, and asks again once a call is added to it.
+    def may_be_loaded(self, stats: ShapeStats) -> bool:
+        """Whether a shape is a relation's own query as it is, and any route loads the relation
+        eagerly: such a query gives what was loaded, and asks again once a call is added to it.
         """
-        return load.kind == "lazy" and (load.orm, load.model, load.relation) in self.eager
+        load, structure = stats.load, stats.structure
+        if load is None or structure is None or load.kind != "lazy":
+            return False
+        if (load.orm, load.model, load.relation) not in self.eager:
+            return False
+        relation = relation_of(load, self.models)
+        if relation is None or relation.link:
+            return True
+        # What is joined or compared besides the relation's key was added to the query.
+        others = {p.column.name for p in structure.predicates} - set(relation.remote)
+        return not (others or structure.joins or structure.filters_by_query)
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
         """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if

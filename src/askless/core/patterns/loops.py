@@ -328,14 +328,15 @@ def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
 _ROOTS = ("query", "library")
 
 
-def _takes_calls(load: Load, met: Match) -> bool:
+def _takes_calls(stats: ShapeStats, met: Match) -> bool:
     """Whether application code holds a query of this kind, and can add a call to it: an ORM may
     give the rows of a relation by a query that is built like any other.
     """
-    if load.kind in _ROOTS:
-        return True
+    load = stats.load
+    if load is None or load.kind in _ROOTS:
+        return load is not None
     words = words_of(load)
-    if load.kind != "lazy" or not load.many or words is None or met.context.is_prefetched(load):
+    if load.kind != "lazy" or not load.many or words is None or met.context.may_be_loaded(stats):
         return False
     return words.relations_are_queries()
 
@@ -345,7 +346,9 @@ def _above(source: ShapeStats | None, met: Match) -> tuple[Load, ...]:
     load = source.load if source is not None else None
     if leads_back(load):  # the lookups gave the keys of each other
         return ()
-    if load is not None and load.kind == "lazy" and not _takes_calls(load, met):
+    if source is None or load is None:
+        return ()
+    if load.kind == "lazy" and not _takes_calls(source, met):
         return (load,)
     return eager_path(load, met.route)
 
@@ -357,7 +360,7 @@ def _root(top: Repetition, path: tuple[Load, ...], met: Match) -> ShapeStats | N
     source = met.route.shapes.get(main_source(top))
     if source is not None and top.levels:
         source = None
-    if source is not None and (source.load is None or _takes_calls(source.load, met)):
+    if source is not None and (source.load is None or _takes_calls(source, met)):
         return source if source.load is not None else None
     results = [
         stats
