@@ -596,6 +596,10 @@ with sqlalchemy.create_engine(sys.argv[1]).connect() as db:
         for (key,) in db.execute(text(ids)).all():
             last = "SELECT id, status FROM port_call WHERE vessel_id = :key ORDER BY eta DESC, id DESC LIMIT 1"
             db.execute(text(last), {"key": key}).all()
+    with askless.request("few"):
+        for (key,) in db.execute(text(ids)).all():
+            last = "SELECT id, status FROM port_call WHERE vessel_id = :key ORDER BY eta DESC, id DESC LIMIT :most"
+            db.execute(text(last), {"key": key, "most": 2}).all()
     with askless.request("whether"):
         for (key,) in db.execute(text(ids)).all():
             db.execute(text("SELECT EXISTS(SELECT 1 FROM port_call WHERE vessel_id = :key AND status = 'due')"), {"key": key}).all()
@@ -613,6 +617,7 @@ def test_the_first_of_each_and_whether_there_is_one(office: Office, tmp_path: Pa
     found = {f["route"]: f for f in findings(capture)}
     assert {route: f["variant"] for route, f in found.items()} == {
         "first": "first-of-each",
+        "few": "few-of-each",
         "whether": "exists",
     }
     for finding in found.values():

@@ -61,7 +61,7 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
         return (_existing(case),)
     if case.variant.is_number:
         return tuple(a for a in (_grouped(case), _counter(case), _kept_for_a_while(case)) if a)
-    if case.variant is Variant.FIRST:
+    if case.variant in (Variant.FIRST, Variant.FEW):
         return (_first_of_each(case),)
     if remedy.levels:
         return (_level_by_level(case),)
@@ -258,7 +258,7 @@ def _aside(case: _Case) -> str:
     if not path or words is None:
         return ""
     if not _spares(case):
-        return words.aside(path)
+        return words.aside(path, case.remedy.limit)
     if _reads_few(case):
         parent = model_of(path[0], path[0].model, case.models)
         return words.for_some(path, parent, round(case.remedy.objects), round(case.rows_of_root))
@@ -434,17 +434,21 @@ def _first_of_each(case: _Case) -> Advice:
         sql = case.batched()
         doubt = "several rows may share it: all of them are returned, as before"
     else:
-        title = f"read the first row of each {case.key} in one query"
+        most = case.remedy.limit if case.variant is Variant.FEW else 1
+        rows = "row" if most == 1 else f"{most} rows"
+        title = f"read the first {rows} of each {case.key} in one query"
         why = (
             f"a window function numbers the rows of each of the {case.remedy.queries:.0f} keys in "
-            "the lookup's order, and the first of each is kept"
+            f"the lookup's order, and the first {'' if most == 1 else f'{most} '}of each "
+            f"{'is' if most == 1 else 'are'} kept"
         )
-        sql = statements.first_of_each(case.lookup)
+        sql = statements.first_of_each(case.lookup, most)
         doubt = "break ties in the order, or a different row may come first each time"
     return Advice(
         title=title,
         why=why,
         sql=sql,
+        code=_aside(case),
         at=case.at,
         saving=case.remedy.saving,
         trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: "

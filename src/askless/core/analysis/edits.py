@@ -74,7 +74,7 @@ def _loops(parts: Iterable[_Part]) -> dict[tuple[str, str], object]:
         if isinstance(remedy, Batch) and remedy.depth == 1 and remedy.source is not None:
             asks = (
                 remedy.variant
-                if remedy.variant.is_number or remedy.variant is Variant.FIRST
+                if remedy.variant.is_number or remedy.variant in (Variant.FIRST, Variant.FEW)
                 else ""
             )
             supplier = remedy.parent.shape.digest if remedy.parent is not None else ""

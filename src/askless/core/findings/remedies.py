@@ -29,6 +29,7 @@ class Variant(StrEnum):
     LINK_TABLE = "link-table"
     SAME_ROW = "same-row"
     FIRST = "first-of-each"
+    FEW = "few-of-each"
     COUNT = "count"
     EXISTS = "exists"
     AGGREGATE = "aggregate"
@@ -89,7 +90,8 @@ class Batch(Remedy, frozen=True, kw_only=True):
     what is read. `parent` is the shape that supplied the keys, `parent_line` the line of the
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
     lookup has others next to its key; `loaded`: the route loads the relation eagerly, too.
-    `levels` are those of a tree that the lookups walk; 0 for none.
+    `levels` are those of a tree that the lookups walk; 0 for none. `limit` is the LIMIT that each
+    of them has; 0 if they have not one.
     """
 
     key: Key
@@ -110,6 +112,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     conditions: bool = False
     loaded: bool = False
     levels: int = 0
+    limit: int = 0
 
 
 class Group(Remedy, frozen=True, kw_only=True):

@@ -43,7 +43,7 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
     if structure.extreme is not None or _is_first_of_many(tally, context):
-        return Variant.FIRST
+        return Variant.FIRST if structure.extreme is not None or tally.limit == 1 else Variant.FEW
     load = tally.load
     if load is not None and load.kind == "refresh":  # columns that were left out, by whatever way
         return Variant.SAME_ROW
@@ -56,9 +56,9 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
 
 
 def _is_first_of_many(tally: Repetition, context: Context) -> bool:
-    """Whether the lookups take the first of several ordered rows that a key may have."""
+    """Whether the lookups take the first few of several ordered rows that a key may have."""
     structure, load = tally.stats.parsed, tally.load
-    if not tally.first_only or tally.rows_more or not structure.order_by:
+    if not tally.limit or not structure.order_by or (tally.limit == 1 and tally.rows_more):
         return False
     if load is not None and load.relation and not load.many:
         return False
@@ -122,12 +122,14 @@ def _asks_more(structure: Structure, above: Structure | None, columns: tuple[str
 
 _VERBS = {
     Variant.FIRST: "reads the first row of",
+    Variant.FEW: "reads the first rows of",
     Variant.COUNT: "counts rows of",
     Variant.EXISTS: "checks for rows in",
     Variant.AGGREGATE: "aggregates rows of",
 }
 _BRIEFS = {
     Variant.FIRST: "first row of ",
+    Variant.FEW: "first rows of ",
     Variant.COUNT: "count of ",
     Variant.EXISTS: "existence of ",
     Variant.AGGREGATE: "aggregate of ",
@@ -293,6 +295,7 @@ def _remedy(
         parent_key=chain[-2].key if len(chain) > 1 else None,
         parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
         levels=tally.levels,
+        limit=tally.limit or 0,
         only_counted=_only_counted(tally),
         conditions=bool(others) or met.structure.filters_by_query,
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),

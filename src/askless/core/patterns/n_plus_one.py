@@ -9,6 +9,7 @@ queries and their retries.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from decimal import Decimal
 
 from askless.core.aggregation.request_view import Group, RequestView
 from askless.core.aggregation.shape_stats import ShapeStats
@@ -167,8 +168,8 @@ def _note(tally: Repetition, request: Request, indices: list[int], hidden: bool)
     if hidden:
         tally.hidden = values_hidden(request.tables)
     tally.rows_hidden = tally.rows_hidden or rows_hidden(request.tables)
-    if tally.first_only:
-        tally.first_only = _first_only(request, tally.stats.parsed, indices)
+    if tally.limit != 0:
+        tally.limit_rows(_limit_of(request, tally.stats.parsed, indices))
     ended_ns = request.starts_ns[indices[-1]] + request.durations_ns[indices[-1]]
     tally.span_ns += ended_ns - request.starts_ns[indices[0]]
 
@@ -271,18 +272,19 @@ def _examine(
     return result, None
 
 
-def _first_only(request: Request, structure: Structure, indices: list[int]) -> bool:
-    """Whether each lookup has a LIMIT of one row."""
+def _limit_of(request: Request, structure: Structure, indices: list[int]) -> int:
+    """The LIMIT that each lookup has; 0 if there is none, not always the same or an offset."""
     limit, offset = structure.limit_slot, structure.offset_slot
     if limit is None:
-        return False
+        return 0
+    limits = set()
     for i in indices[:8]:
         row = request.values(i)
-        if limit >= len(row) or meaning(row[limit]) != 1:
-            return False
         if offset is not None and (offset >= len(row) or meaning(row[offset]) != 0):
-            return False
-    return True
+            return 0
+        limits.add(meaning(row[limit]) if limit < len(row) else None)
+    most = limits.pop()
+    return int(most) if not limits and isinstance(most, int | Decimal) and most == int(most) else 0
 
 
 def _relation(load: Load | None) -> str:

@@ -32,7 +32,8 @@ class Repetition(ShapeTally):
         # from the first query's start to the last one's end, summed over the examined requests
         self.span_ns = 0
         self.rows_more = False
-        self.first_only = True  # each lookup so far had a LIMIT of one row
+        # the LIMIT that each lookup so far had; 0 if there was none, not always the same or an offset
+        self.limit: int | None = None
         self.sources: dict[tuple[str, str, str], int] = {}
         self.parent_places: dict[CallSite, int] = {}
         self.source: Source | None = None
@@ -49,7 +50,7 @@ class Repetition(ShapeTally):
         self.loaded_before += other.loaded_before
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
-        self.first_only = self.first_only and other.first_only
+        self.limit_rows(other.limit)
         add_counts(self.parent_places, other.parent_places)
         for key, count in other.sources.items():
             self.sources[key] = self.sources.get(key, 0) + count
@@ -57,6 +58,11 @@ class Repetition(ShapeTally):
         self.levels = max(self.levels, other.levels)
         self.hidden = self.hidden or other.hidden
         self.rows_hidden = self.rows_hidden or other.rows_hidden
+
+    def limit_rows(self, most: int | None) -> None:
+        """Note the LIMIT of more lookups."""
+        if most is not None:
+            self.limit = most if self.limit in (None, most) else 0
 
 
 class Rejections(dict[tuple[str, ...], int]):

@@ -223,6 +223,8 @@ def _batch(case: _LookUps) -> BoundStatement | None:
         sql = statements.existing(case.lookup)
     elif case.variant is Variant.FIRST and case.structure.extreme is None:
         sql = statements.first_of_each(case.lookup)
+    elif case.variant is Variant.FEW and isinstance(case.remedy, Batch):
+        sql = statements.first_of_each(case.lookup, case.remedy.limit)
     else:
         sql = statements.batched(case.lookup, drop_limit=case.one_at_most)
     return _with_keys(sql, case.first, case.slot, case.distinct) if sql else None

@@ -99,9 +99,9 @@ class Words(Protocol):
         key.
         """
 
-    def aside(self, path: Sequence[Load]) -> str:
-        """How to load the last relation of a path next to it, if the lookups have conditions. An
-        instruction.
+    def aside(self, path: Sequence[Load], limit: int) -> str:
+        """How to load the last relation of a path next to it, if the lookups have conditions, or a
+        `limit` that is not 0. An instruction.
         """
 
     def bypassed(self, load: Load) -> str:

@@ -107,14 +107,18 @@ class Django:
         """
         return not load.many
 
-    def aside(self, path: Sequence[Load]) -> str:
-        """A `Prefetch` into an attribute of its own, which the loop then reads."""
+    def aside(self, path: Sequence[Load], limit: int) -> str:
+        """A `Prefetch` into an attribute of its own, which the loop then reads; a slice is taken of
+        each object's rows, since Django 4.2.
+        """
+        rows = f".order_by(...)[:{limit}]" if limit else ".filter(...)"
         inner = (
-            f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects.filter(...), '
+            f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects{rows}, '
             'to_attr="...")'
         )
+        kept = "conditions and the order" if limit else "conditions"
         return (
-            f"with the conditions of the lookup, .prefetch_related({inner}); and read that "
+            f"with the {kept} of the lookup, .prefetch_related({inner}); and read that "
             "attribute in the loop"
         )
 

@@ -86,7 +86,7 @@ class SQLAlchemy:
         """The conditions of a lazy load are the relation's own, and an eager load has them too."""
         return True
 
-    def aside(self, path: Sequence[Load]) -> str:
+    def aside(self, path: Sequence[Load], limit: int) -> str:
         """Nothing: a relation's conditions are its own."""
         return ""
 

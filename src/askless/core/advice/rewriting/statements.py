@@ -357,12 +357,15 @@ def numbered(lookup: LookUp) -> str:
     return lookup.rewritten(change)
 
 
-def first_of_each(lookup: LookUp) -> str:
-    """A lookup of one row in an order as the first row for each key, known from a window."""
+def first_of_each(lookup: LookUp, most: int = 1) -> str:
+    """A lookup of one row in an order, or of so many, as the first rows for each key, known from a
+    window. A name that two columns share is refused in a derived table: '' then.
+    """
 
     def change(tree: exp.Select, names: Names) -> exp.Select | None:
         order = tree.args.get("order")
-        if order is None or any(not output.alias_or_name for output in tree.expressions):
+        names_given = [output.alias_or_name.lower() for output in tree.expressions]
+        if order is None or not all(names_given) or len(set(names_given)) < len(names_given):
             return None
         keys = lookup.by_all_keys(tree, names)
         if keys is None:
@@ -372,8 +375,12 @@ def first_of_each(lookup: LookUp) -> str:
         tree.select(exp.alias_(place, "place"), append=True, copy=False)
         for name in ("order", "limit", "offset"):
             tree.set(name, None)
-        first = exp.EQ(this=exp.column("place"), expression=exp.Literal.number(1))
-        return exp.select("*").from_(tree.subquery("ranked")).where(first)
+        compared = exp.EQ if most == 1 else exp.LTE
+        first = compared(this=exp.column("place"), expression=exp.Literal.number(most))
+        ranked = exp.select("*").from_(tree.subquery("ranked")).where(first)
+        if most == 1:
+            return ranked
+        return ranked.order_by(*(exp.column(key.name) for key in keys), exp.column("place"))
 
     return lookup.rewritten(change)
 
