@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from itertools import product
 from pathlib import Path
@@ -16,7 +17,7 @@ from askless.core.inference.context import Context
 from askless.core.inference.joined_rows import joined_rows, joins_one_each
 from askless.core.settings import Settings
 from askless.core.sql.structure_store import structure_of
-from tests.conftest import findings
+from tests.conftest import findings, run
 from tests.test_traffic import Made
 
 Rows = list[tuple[Any, ...]]
@@ -167,3 +168,70 @@ def test_no_condition_stands_in_for_a_join_that_is_needed(text: str) -> None:
 def test_a_page_of_rows_is_only_cut_where_rows_are_parents(joined: str, one_each: bool) -> None:
     structure = structure_of(f"SELECT c.id FROM port_call c {joined}", "postgresql")
     assert structure is not None and joins_one_each(structure, Context(Settings())) is one_each
+
+
+ACCOUNTS = """
+import askless
+from sqlalchemy import ForeignKeyConstraint, create_engine, select
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, joinedload, mapped_column, relationship
+
+class Base(DeclarativeBase):
+    pass
+
+class Account(Base):
+    __tablename__ = "account"
+    year: Mapped[int] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    lines: Mapped[list["Line"]] = relationship()
+    stamps: Mapped[list["Stamp"]] = relationship()
+
+class OfAccount:
+    id: Mapped[int] = mapped_column(primary_key=True)
+    year: Mapped[int]
+    number: Mapped[int]
+    text: Mapped[str]
+    __table_args__ = (ForeignKeyConstraint(["year", "number"], ["account.year", "account.number"]),)
+
+class Line(OfAccount, Base):
+    __tablename__ = "line"
+
+class Stamp(OfAccount, Base):
+    __tablename__ = "stamp"
+
+engine = create_engine("sqlite://")
+Base.metadata.create_all(engine)
+with Session(engine) as session:
+    for at in range(150):
+        year, number = 2020 + at // 30, at % 30
+        session.add(Account(year=year, number=number))
+        session.add_all(Line(year=year, number=number, text="l" * 20) for _ in range(5))
+        session.add_all(Stamp(year=year, number=number, text="s" * 20) for _ in range(4))
+    session.commit()
+for turn in range(2):
+    with Session(engine) as session, askless.request("both"):
+        both = (joinedload(Account.lines), joinedload(Account.stamps))
+        [(len(a.lines), len(a.stamps)) for a in session.scalars(select(Account).options(*both)).unique()]
+    with Session(engine) as session, askless.request("one"):
+        [len(a.lines) for a in session.scalars(select(Account).options(joinedload(Account.lines))).unique()]
+"""
+
+
+def test_a_key_of_several_columns(tmp_path: Path) -> None:
+    script = tmp_path / "accounts.py"
+    script.write_text(ACCOUNTS)
+    ran = run("capture", "app", "-o", tmp_path / "calls", "--", sys.executable, script)
+    assert ran.code == 0, ran.err
+    told = {one["route"]: one for one in findings(tmp_path / "calls")}
+    assert told["both"]["title"] == (
+        "3,000 rows where about 1,500 would do: line and stamp, both joined to account, multiply "
+        "each other"
+    )
+    assert told["both"]["advice"][0]["code"].startswith(
+        "in the query's options, selectinload(Account.stamps) instead of joinedload("
+    )
+    assert told["one"]["title"].startswith("750 rows of account joined with line in one query")
+    edits = {
+        edit["routes"][0]: edit
+        for edit in run("findings", tmp_path / "calls", "--json").json["edits"]
+    }
+    assert (edits["both"]["queries"], edits["both"]["queries_after"]) == (1, 2)

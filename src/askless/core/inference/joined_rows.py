@@ -46,12 +46,24 @@ class JoinTotals(msgspec.Struct, frozen=True):
 
 
 _Sample = Sequence[tuple[Value, ...]]
+_Place = tuple[int, ...]  # of a table's key in a sampled row: a column, or several
+
+
+_Key = Value | tuple[Value, ...]
+
+
+def _at(row: tuple[Value, ...], place: _Place) -> _Key:
+    """The key in a row; None where the join found no row."""
+    if len(place) == 1:
+        return row[place[0]]
+    values = tuple(row[i] for i in place)
+    return None if None in values else values
 
 
 def _is_key(
-    samples: Sequence[_Sample], place: int, stats: ShapeStats, structure: Structure
+    samples: Sequence[_Sample], place: _Place, stats: ShapeStats, structure: Structure
 ) -> bool:
-    """Whether rows with one value of a column have the same values of all columns of the main
+    """Whether rows with one value of a key have the same values of all columns of the main
     table.
     """
     own = [
@@ -60,14 +72,15 @@ def _is_key(
         if structure.outputs[column].column.table == structure.main
     ]
     return all(
-        len({row[place] for row in sample}) == len({tuple(row[i] for i in own) for row in sample})
+        len({_at(row, place) for row in sample})
+        == len({tuple(row[i] for i in own) for row in sample})
         for sample in samples
     )
 
 
-def _distinct(groups: Sequence[_Sample], place: int) -> int:
-    """Values of a column that are not NULL, counted in each group by itself."""
-    return sum(len({row[place] for row in group} - {None}) for group in groups)
+def _distinct(groups: Sequence[_Sample], place: _Place) -> int:
+    """Values of a key that are not NULL, counted in each group by itself."""
+    return sum(len({_at(row, place) for row in group} - {None}) for group in groups)
 
 
 def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> JoinTotals | None:
@@ -95,26 +108,29 @@ def joined_rows(stats: ShapeStats, structure: Structure, context: Context) -> Jo
     )
 
 
-def _key_places(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, int]:
-    """Where in a sampled row each table's key is, for tables whose key is one column and was
-    sampled.
-    """
+def _key_places(stats: ShapeStats, structure: Structure, context: Context) -> dict[str, _Place]:
+    """Where in a sampled row each table's key is, for tables whose whole key was sampled."""
     statement = stats.statement
     outputs = structure.outputs
     if any(output.star for output in outputs) or len(outputs) != len(statement.columns):
         return {}
     sampled = {column: place for place, column in enumerate(statement.sampled)}
-    results: dict[str, int] = {}
+    columns: dict[str, dict[str, int]] = {}
     for i, output in enumerate(outputs):
         column = output.column
-        if column.table and i in sampled and column.name.lower() == key_of(column.table, context):
-            results.setdefault(column.table, sampled[i])
+        if column.table and i in sampled:
+            columns.setdefault(column.table, {}).setdefault(column.name.lower(), sampled[i])
+    results: dict[str, _Place] = {}
+    for table, given in columns.items():
+        keys = keys_of(table, context)
+        if keys and all(key in given for key in keys):
+            results[table] = tuple(given[key] for key in keys)
     return results
 
 
-def key_of(table: str, context: Context) -> str:
-    """A table's key, in lower case, by the schema, by the ORM's models, else by its usual name; ''
-    for one of several columns.
+def keys_of(table: str, context: Context) -> tuple[str, ...]:
+    """The columns of a table's key, in lower case, by the schema, by the ORM's models, else by
+    their usual name.
     """
     known = context.schema.table(table) if context.schema is not None else None
     keys = known.primary_key if known is not None else None
@@ -127,7 +143,13 @@ def key_of(table: str, context: Context) -> str:
             ),
             ("id",),
         )
-    return keys[0].lower() if len(keys) == 1 else ""
+    return tuple(key.lower() for key in keys)
+
+
+def key_of(table: str, context: Context) -> str:
+    """A table's key, in lower case; '' for one of several columns."""
+    keys = keys_of(table, context)
+    return keys[0] if len(keys) == 1 else ""
 
 
 def joins_one_each(structure: Structure, context: Context) -> bool:
@@ -155,20 +177,21 @@ def joins_one_each(structure: Structure, context: Context) -> bool:
     return True
 
 
-def _groups(sample: Rows, parent: int) -> list[Rows]:
+def _groups(sample: Rows, parent: _Place) -> list[Rows]:
     """Rows by parent, those of the last one omitted where the sample may be cut: it keeps the first
     rows of a result.
     """
-    by_parent: dict[Value, list[tuple[Value, ...]]] = {}
+    by_parent: dict[_Key, list[tuple[Value, ...]]] = {}
     for row in sample:
-        if row[parent] is not None:
-            by_parent.setdefault(row[parent], []).append(row)
+        key = _at(row, parent)
+        if key is not None:
+            by_parent.setdefault(key, []).append(row)
     groups: list[Rows] = list(by_parent.values())
     return groups[:-1] if len(sample) >= SAMPLED_MOST else groups
 
 
 def _cut_short(
-    samples: Sequence[Rows], parent: int, places: dict[str, int], structure: Structure
+    samples: Sequence[Rows], parent: _Place, places: dict[str, _Place], structure: Structure
 ) -> JoinTotals | None:
     """What results show that end before their first parent does: a product whose rows go on, one
     side within the other.
@@ -176,16 +199,16 @@ def _cut_short(
     for sample in samples:
         for one, other in _unlinked(places, structure):
             for outer, inner in ((one, other), (other, one)):
-                sides: dict[Value, list[Value]] = {}
+                sides: dict[_Key, list[_Key]] = {}
                 for row in sample:
-                    sides.setdefault(row[places[outer]], []).append(row[places[inner]])
+                    sides.setdefault(_at(row, places[outer]), []).append(_at(row, places[inner]))
                 *whole, rest = sides.values()
                 whole_sides = {tuple(side) for side in whole}
                 if (
                     len(whole) < 2
                     or len(whole_sides) > 1
                     or None in sides
-                    or len({row[parent] for row in sample}) > 1
+                    or len({_at(row, parent) for row in sample}) > 1
                 ):
                     continue
                 inside = set(whole[0])
@@ -197,7 +220,7 @@ def _cut_short(
     return None
 
 
-def _unlinked(places: dict[str, int], structure: Structure) -> list[tuple[str, str]]:
+def _unlinked(places: dict[str, _Place], structure: Structure) -> list[tuple[str, str]]:
     """Pairs of tables that are not joined to each other."""
     linked = {frozenset((join.left.table, join.right.table)) for join in structure.joins}
     return [
@@ -208,7 +231,7 @@ def _unlinked(places: dict[str, int], structure: Structure) -> list[tuple[str, s
 
 
 def _product(
-    groups: Sequence[Rows], places: dict[str, int], structure: Structure
+    groups: Sequence[Rows], places: dict[str, _Place], structure: Structure
 ) -> tuple[str, ...]:
     """Two tables that are joined to the same parent and not to each other, all of whose rows come
     with each other.
@@ -216,7 +239,7 @@ def _product(
     for one, other in _unlinked(places, structure):
         several = whole = 0
         for group in groups:
-            pairs = {(row[places[one]], row[places[other]]) for row in group}
+            pairs = {(_at(row, places[one]), _at(row, places[other])) for row in group}
             ones, others = ({pair[side] for pair in pairs} for side in (0, 1))
             if len(ones) > 1 and len(others) > 1:
                 several += 1

@@ -62,6 +62,8 @@ def _is_first_of_many(tally: Repetition, context: Context) -> bool:
         return False
     if load is not None and load.relation and not load.many:
         return False
+    if all(column.name == tally.key.column.name for column, _ in structure.order_by):
+        return False  # the key is the same in all of its rows
     schema = context.schema
     return schema is None or not schema.is_unique(structure.main, tally.key.column.name)
 

@@ -11,6 +11,7 @@ from askless.core.findings.finding import URGENT_SHARE, Cost
 from askless.core.findings.remedies import Paginate
 from askless.core.formatting import plural, size
 from askless.core.inference.context import Context
+from askless.core.inference.joined_rows import joins_one_each
 from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, taken
 from askless.core.settings import PAGE_ROWS
 from askless.core.sql.structure import Structure
@@ -21,6 +22,9 @@ RULE = Rule(
     "500 or more rows without LIMIT, or the whole table",
     "aggregates, batches of an eager load",
 )
+
+
+JOINED_MOST = 2  # joined tables that a title names
 
 
 class Unbounded(ByTotals):
@@ -63,6 +67,16 @@ def _because(stats: ShapeStats, structure: Structure, total: int | None) -> list
     return texts
 
 
+def _rows_of(structure: Structure, context: Context) -> str:
+    """What the rows are of: of a join that may return a row several times, of all its tables."""
+    if not structure.joins or joins_one_each(structure, context):
+        return structure.main
+    others = [table for table in structure.tables if table != structure.main]
+    more = len(others) - JOINED_MOST
+    named = [*others[:JOINED_MOST], *([f"{more} more"] if more > 0 else [])]
+    return f"{structure.main} joined with {' and '.join(named)}" if named else structure.main
+
+
 def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     stats, context = met.stats, met.context
     settings = context.settings
@@ -84,7 +98,8 @@ def _diagnosis(met: Match, structure: Structure) -> Diagnosis | None:
     claim = FindingDraft(
         variant="whole-table" if whole or not filtered else "filtered",
         severity="urgent" if many or met.share >= URGENT_SHARE else "worthwhile",
-        title=f"{plural(rows, 'row')} of {what}{structure.main} in one query without LIMIT{weight}",
+        title=f"{plural(rows, 'row')} of {what}{_rows_of(structure, context)} in one query without "
+        f"LIMIT{weight}",
         evidence="keyed" if whole else "repeated",
         evidence_details=(*because, *taken(met.route)),
         cost=Cost(
