@@ -173,7 +173,7 @@ def test_a_page_of_rows_is_only_cut_where_rows_are_parents(joined: str, one_each
 ACCOUNTS = """
 import askless
 from sqlalchemy import ForeignKeyConstraint, create_engine, select
-from sqlalchemy.orm import DeclarativeBase, Mapped, Session, joinedload, mapped_column, relationship
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, declared_attr, joinedload, mapped_column, relationship
 
 class Base(DeclarativeBase):
     pass
@@ -190,7 +190,10 @@ class OfAccount:
     year: Mapped[int]
     number: Mapped[int]
     text: Mapped[str]
-    __table_args__ = (ForeignKeyConstraint(["year", "number"], ["account.year", "account.number"]),)
+
+    @declared_attr.directive
+    def __table_args__(cls):
+        return (ForeignKeyConstraint(["year", "number"], ["account.year", "account.number"]),)
 
 class Line(OfAccount, Base):
     __tablename__ = "line"
