@@ -79,6 +79,16 @@ def tugs_by_a_helper():
 def two_on_one_line():
     return [(n, c.vessel.name) for n in [len(Tug.objects.all())] for c in PortCall.objects.all()TWO]
 
+def values_of_each():
+    return [list(v.calls.values_list("state", flat=True)) for v in Vessel.objects.defer("log")VALUES]
+
+def again_by_key():
+    first = [call.vessel.name for call in PortCall.objects.order_by("id")[:10]]
+    calls = [PortCall.objects.get(pk=n) for n in range(1, 11)]
+    for call in calls:
+        first.append(call.vessel.name)
+    return first
+
 def read_or_not():
     return [vessel.log for vessel in Vessel.objects.order_by("id")]
 
@@ -88,7 +98,7 @@ for turn in range(2):
             with askless.request(name):
                 page()
 """
-PLACES = ("JOBS", "CALLS", "FIRST", "TWO", "ONE")
+PLACES = ("JOBS", "CALLS", "FIRST", "TWO", "ONE", "VALUES")
 
 
 @pytest.fixture(scope="module")
@@ -186,3 +196,28 @@ def test_columns_that_may_be_read_are_offered(before: Path) -> None:
     )
     for edit in run("findings", before, "--json").json["edits"]:
         assert "defer" not in edit["code"] or edit["code"].startswith("only if")
+
+
+def test_an_eager_load_spares_no_query_of_values(before: Path, record: Any) -> None:
+    advice = loops(before)["values_of_each"]["advice"][0]
+    assert advice["code"].startswith(
+        "with the conditions of the lookup, .prefetch_related(Prefetch("
+    )
+    was, wrong = asked(before), asked(record(VALUES='.prefetch_related("calls")'))
+    assert wrong["values_of_each"] == was["values_of_each"] + 1, "what the advice avoids"
+
+
+def test_each_object_loads_a_relation_once(before: Path) -> None:
+    """The rows of a list, got again by their keys, are other objects: the list's query is not the
+    place of their eager load.
+    """
+    twice = [
+        one
+        for one in findings(before)
+        if one["route"] == "again_by_key" and one["relation"] == "PortCall.vessel"
+    ]
+    codes = sorted(one["advice"][0]["code"] for one in twice)
+    assert codes == [
+        '.prefetch_related("vessel")',
+        "load vessel with the query that loads the PortCall objects (which one is unknown)",
+    ]

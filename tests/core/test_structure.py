@@ -363,6 +363,23 @@ def test_what_varies_and_has_no_place_in_a_batch_leaves_it_unwritten() -> None:
     )
 
 
+@pytest.mark.parametrize(
+    ("condition", "more"),
+    [
+        ("vessel_id = ?", False),
+        ("vessel_id = ? AND status = 'due'", False),
+        ("vessel_id = ? AND (eta IS NULL OR eta > 3)", False),
+        ("vessel_id = ? AND NOT cancelled", True),
+        ("vessel_id = ? AND open", True),
+        ("vessel_id = ? AND eta > etd", True),
+        ("vessel_id = ? AND EXISTS (SELECT 1 FROM tug_job j WHERE j.call_id = c.id)", False),
+    ],
+)
+def test_a_condition_that_is_no_comparison_is_one_all_the_same(condition: str, more: bool) -> None:
+    structure = structure_of(f"SELECT c.id FROM port_call c WHERE {condition}", "postgresql")
+    assert structure is not None and structure.filters_more is more
+
+
 def test_a_highest_of_all_is_no_highest_of_each() -> None:
     text = "SELECT id FROM port_call WHERE vessel_id = ? AND at = (SELECT MAX(at) FROM port_call)"
     structure = structure_of(text, "sqlite")

@@ -231,8 +231,16 @@ def _spares(case: _Case) -> bool:
         return True
     # The first few of the rows that are there already take no order but the relation's own.
     picks = structure.has_limit and load.many and bool(structure.order_by)
-    asks_more = case.remedy.conditions or picks
+    asks_more = case.remedy.conditions or picks or (load.many and _is_part(case))
     return not asks_more or words.keeps_conditions(load)
+
+
+def _is_part(case: _Case) -> bool:
+    """Whether the lookups ask for some columns of a model's alone: values, not objects."""
+    load = case.load
+    model = model_of(load, load.target, case.models) if load is not None else None
+    named = {output.column.name for output in case.outputs}
+    return model is not None and bool(named) and not named >= set(model.attributes)
 
 
 def _batch(case: _Case) -> Advice:

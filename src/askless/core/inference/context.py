@@ -44,7 +44,8 @@ class Context(msgspec.Struct, frozen=True):
             return True
         # What is joined or compared besides the relation's key was added to the query.
         others = {p.column.name for p in structure.predicates} - set(relation.remote)
-        return not (others or structure.joins or structure.filters_by_query)
+        narrowed = structure.filters_by_query or structure.filters_more
+        return not (others or structure.joins or narrowed)
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
         """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if

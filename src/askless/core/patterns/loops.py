@@ -181,7 +181,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     load = tally.load
     relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
     finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
-    return Diagnosis(finding, _remedy(tally, chain, variant, table, met, cost))
+    return Diagnosis(finding, _remedy(tally, chain, variant, table, met, cost, tallies))
 
 
 def _counted(chain: list[Repetition]) -> str:
@@ -267,15 +267,17 @@ def _remedy(
     table: str,
     met: Match,
     cost: Cost,
+    tallies: ByShape,
 ) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
-    others = [p for p in met.structure.predicates if p.column.name not in own]
+    conditions = [p for p in met.structure.predicates if p.column.name not in own]
     source = met.route.shapes.get(main_source(top))
     above = _above(source, met)
     path = (*above, *(one.load for one in chain if one.load is not None))
-    root = _root(top, path, met)
+    others = _are_others(tally, tallies, met)
+    root = None if others else _root(top, path, met)
     rooted = above or not top.source or top.levels
     hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
     return Batch(
@@ -295,11 +297,11 @@ def _remedy(
         path=path if len(path) == len(above) + len(chain) else (),
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key if len(chain) > 1 else None,
-        parent_line=hanging or parent_line_of(top) or parent_line_of(tally),
+        parent_line=None if others else hanging or parent_line_of(top) or parent_line_of(tally),
         levels=tally.levels,
         limit=tally.limit or 0,
         only_counted=_only_counted(tally),
-        conditions=bool(others) or met.structure.filters_by_query,
+        conditions=bool(conditions) or met.structure.filters_by_query or met.structure.filters_more,
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
     )
 
@@ -310,7 +312,8 @@ def _asks_for_all(tally: Repetition, met: Match) -> bool:
     """
     structure, load = met.structure, tally.load
     model = met.context.models.get((load.orm, load.target)) if load is not None else None
-    if model is None or structure.joins or structure.order_by or structure.filters_by_query:
+    narrowed = structure.filters_by_query or structure.filters_more
+    if model is None or structure.joins or structure.order_by or narrowed:
         return False
     own = {tally.key.column.name, *_columns_of(load, met.context)}
     return all(p.column.name in own for p in structure.predicates) and {
@@ -331,6 +334,23 @@ def _columns_of(load: Load | None, context: Context) -> tuple[str, ...]:
 
 
 _ROOTS = ("query", "library")
+
+
+def _are_others(tally: Repetition, tallies: ByShape, met: Match) -> bool:
+    """Whether the objects are others than those of the list that supplied the keys, of the same
+    rows: each object loads a relation once, and another loop has loaded it for that list's.
+    """
+    words, source = words_of(tally.load), met.route.shapes.get(main_source(tally))
+    if words is None or source is None or not words.loads_each_object():
+        return False
+    alike = [
+        one
+        for one in tallies.get(tally.stats.shape.digest, ())
+        if one.load == tally.load and main_source(one) == main_source(tally)
+    ]
+    objects = sum(one.queries / one.requests for one in alike)
+    rows = source.rows / source.requests if source.requests else 0.0
+    return tally is not alike[0] and objects > rows
 
 
 def _takes_calls(stats: ShapeStats, met: Match) -> bool:

@@ -116,6 +116,8 @@ class Structure(msgspec.Struct, frozen=True):
     # Of each OR that every row must meet, what an index could answer of its sides.
     either: tuple[tuple[Predicate, ...], ...] = ()
     correlations: tuple[Correlation, ...] = ()
+    # a condition that is none of the predicates: a bare boolean, two columns of one table
+    filters_more: bool = False
     used: tuple[
         Column, ...
     ] = ()  # every column that the statement names anywhere, subqueries included

@@ -257,7 +257,16 @@ def _select(tree: Any, names: Names) -> Structure:
         exists=_is_exists(select),
         filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(where)),
         extreme=_extreme(select, names),
+        filters_more=any(_is_unread(one, names) for one in conjuncts(where)),
     )
+
+
+def _is_unread(condition: Any, names: Names) -> bool:
+    """Whether a condition is none of the predicates, nor a join's."""
+    if condition.find(exp.Select) is not None:
+        return False
+    said = [*comparisons(condition, names), *_joins(condition, names, False)]
+    return not said
 
 
 def _first_select(tree: Any) -> Any:

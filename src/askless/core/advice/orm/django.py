@@ -10,6 +10,7 @@ from askless.core.inference.context import Models
 from askless.core.records.model import Load, Model, Relation
 
 _ADMIN = "/django/contrib/admin/"
+_HOOKS = ("formfield_for_foreignkey", "formfield_for_manytomany")  # which give a field its choices
 
 
 def _joins_and_batches(steps: Sequence[Step]) -> tuple[list[Sequence[Load]], list[Sequence[Load]]]:
@@ -193,14 +194,15 @@ class Django:
 
     def placed(self, at: SourceLine | None, model: str, call: str) -> str:
         """The admin's lists take it at the end of `get_queryset`, its choices of a field in
-        `formfield_for_foreignkey`.
+        `formfield_for_foreignkey` or `formfield_for_manytomany`.
         """
         if not call.startswith(".") or not _is_in_admin(at):
             return call
         if _is_list_of_admin(at):
             return f"in the ModelAdmin of {bare(model)}, end get_queryset with {call}"
+        hook = at.function if at is not None and at.function in _HOOKS else _HOOKS[0]
         return (
-            f"in the ModelAdmin with the field, formfield_for_foreignkey: "
+            f"in the ModelAdmin with the field, {hook}: "
             f'kwargs["queryset"] = {bare(model)}.objects{call}'
         )
 
