@@ -26,6 +26,7 @@ def told(file: str, function: str = "rows", shared: tuple[str, ...] = ()) -> str
     [
         ("/srv/quay/views.py", "board", (), CALL),
         ("/srv/venv/lib/python3.12/site-packages/quay/views.py", "board", (), CALL),
+        ("/srv/venv/lib/python3.12/site-packages/harbourweb/quay/views.py", "board", (), CALL),
         (
             LIBRARY,
             "get_queryset",

@@ -15,7 +15,7 @@ from askless.core.advice.projection import OFFERED
 from askless.core.findings.finding import Advice, SourceLine
 from askless.core.findings.remedies import Batch, Remedy
 from askless.core.inference.context import Context
-from askless.core.inference.shared_lines import package_of
+from askless.core.inference.shared_lines import packages_of
 
 _OTHERS_MOST = 2  # models that are named
 _OVERRIDDEN = re.compile(r"get_(\w+_)?queryset$")  # what frameworks call the hook for it
@@ -67,7 +67,7 @@ def _named(models: list[str]) -> str:
 
 def _package_without(model: str, orm: str, file: str, context: Context) -> str:
     """The installed package that a file belongs to, if the model is not one of its own."""
-    package, known = package_of(file), context.models.get((orm, model))
-    if not package or known is None or not known.module:
+    packages, known = packages_of(file), context.models.get((orm, model))
+    if not packages or known is None or not known.module:
         return ""
-    return package if known.module.split(".")[0] != package else ""
+    return packages[0] if known.module.split(".")[0] not in packages else ""

@@ -49,7 +49,9 @@ def edits_of(diagnoses: Sequence[Diagnosis], summary: Summary, context: Context)
         change = where
         if where[0] in ("query", "loop"):
             title, code = _change(_ordered(parts))
-            change = where[0], where[2:], code or title
+            # One line may build the queries of many pages, each with conditions of its own.
+            what = where[3:] if where[0] == "query" else where[2:]
+            change = where[0], what, code or title
         together.setdefault(change, []).extend(parts)
     edits = [_edit(parts, summary, context) for parts in together.values()]
     return sorted(edits, key=lambda e: (SEVERITIES.index(e.severity), -e.total_ms, e.findings))
@@ -150,7 +152,8 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     title, code = _change(parts)
     changed = parts[0].diagnosis.remedy
     load = changed.stats.load
-    model = parts[0].query.model if parts[0].query is not None else model_of(changed)
+    hung = [part.query for part in parts if part.query is not None]
+    model = hung[0].model if hung else model_of(changed)
     return Edit(
         findings=tuple(part.finding.key for part in parts),
         severity=worst,
@@ -322,6 +325,8 @@ def _change(parts: list[_Part]) -> tuple[str, str]:
     ]
     if len(parts) == 1 or not hung:
         return (advice[0].title, advice[0].code) if advice else ("", "")
+    # In one order: the same relations on another route are the same change.
+    hung.sort(key=lambda one: one[1].names)
     words = words_of(hung[0][1].path[0])
     query = hung[0][2]
     code = words.together([step for _, step, _ in hung], query) if words is not None else ""

@@ -8,15 +8,24 @@ from collections.abc import Iterable
 from askless.core.aggregation.summary import RouteStats
 from askless.core.records.model import CallSite
 
-_INSTALLED = re.compile(r".*[/\\](?:site|dist)-packages[/\\]([^/\\]+?)(?:\.py)?(?:[/\\]|$)")
+_INSTALLED = re.compile(r".*[/\\](?:site|dist)-packages[/\\](.+)")
 
 Line = tuple[str, int]
 
 
+def packages_of(file: str) -> list[str]:
+    """The folders and the module of an installed file, outermost first: its package, and those
+    within it, which may be on the path as well. [] for a file of the application's own.
+    """
+    installed = _INSTALLED.match(file)
+    if installed is None:
+        return []
+    return re.split(r"[/\\]", installed[1].removesuffix(".py"))
+
+
 def package_of(file: str) -> str:
     """The installed package that a file belongs to; '' for the application's own."""
-    installed = _INSTALLED.match(file)
-    return installed[1] if installed is not None else ""
+    return next(iter(packages_of(file)), "")
 
 
 def models_by_line(routes: Iterable[RouteStats]) -> dict[Line, set[str]]:

@@ -42,8 +42,9 @@ own_packages = ()  # names of the installed packages that are the application
 LAYERS = tuple(
     name if name.endswith(".py") else name + "/"
     for name in (
-        "askless", "askless_probe", "sqlalchemy", "sqlmodel", "django/db", "django/utils",
-        "django/core", "django/template", "django/middleware", "django/test", "psycopg",
+        "askless", "askless_probe", "sqlalchemy", "flask_sqlalchemy", "sqlmodel", "django/db",
+        "django/utils", "django/core", "django/template", "django/middleware", "django/test",
+        "psycopg",
         "psycopg_binary", "psycopg_pool", "psycopg2", "asyncpg", "pymysql", "MySQLdb", "aiosqlite",
         "aiomysql", "asyncmy", "pg8000", "mysql", "duckdb", "oracledb", "peewee", "pony",
         "tortoise", "databases", "alembic", "greenlet", "gevent", "asgiref", "anyio", "starlette",
