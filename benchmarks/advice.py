@@ -1,18 +1,20 @@
-"""Takes all advice word for word on four applications, on three databases, and says what came of
-it.
+"""Takes all advice word for word on four applications and some 80 small programs, on three
+databases, and says what came of it.
 
-    python benchmarks/advice.py                                    all, in some five minutes
+    python benchmarks/advice.py                                    all, in some ten minutes
     python benchmarks/advice.py --only django --on sqlite          one application on one database
     python benchmarks/advice.py --verbose                          and what was found and done on each page
 
 The applications (`benchmarks/applications`) have labelled pages, problems and clean ones, on
-SQLAlchemy, SQLModel, Django and Peewee. Each runs as it is, recorded; every edit that `askless
-findings` lists with code is put to its page, and it runs again, recorded and not. Times are
-compared as shares of the page's, as recording takes some. Printed: problems that were seen and
-missed, false findings, edits taken, those that raised, changed what the page gives, made it ask
-more, left their finding or brought a new one. Then what was predicted beside what came: queries and
-bytes of a request, and, of edits that should save a millisecond, the share of its time; `--verbose`
-prints them for each edit. Exit code 1 where an edit did harm, or a document says what can't be.
+SQLAlchemy, SQLModel, Django and Peewee. `shapes` are pages with one shape of query and its trap
+each: trees, subclasses, options that are there already, helpers that several pages share.
+
+Each runs as it is, recorded; every edit that `askless findings` lists with code is put to its page,
+and it runs again, recorded and not. Times are compared as shares of the page's, as recording takes
+some. Printed: problems that were seen and missed, false findings, edits taken, those that raised,
+changed what the page gives, made it ask more, left their finding or brought a new one. Then what
+was predicted beside what came: queries and bytes of a request, and, of edits that should save a
+millisecond, the share of its time; `--verbose` prints them for each edit. Exit code 1 where an edit did harm, or a document says what can't be.
 """
 
 from __future__ import annotations

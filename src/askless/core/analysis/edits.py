@@ -326,7 +326,7 @@ def _change(parts: list[_Part]) -> tuple[str, str]:
     if len(parts) == 1 or not hung:
         return (advice[0].title, advice[0].code) if advice else ("", "")
     # In one order: the same relations on another route are the same change.
-    hung.sort(key=lambda one: one[1].names)
+    hung.sort(key=lambda one: (len(one[1].names), one[1].names))
     words = words_of(hung[0][1].path[0])
     query = hung[0][2]
     code = words.together([step for _, step, _ in hung], query) if words is not None else ""

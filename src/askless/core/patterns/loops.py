@@ -42,17 +42,24 @@ def variant_of(tally: Repetition, context: Context, above: Structure | None = No
         return Variant.EXISTS
     if structure.aggregates:
         return Variant.COUNT if structure.counts else Variant.AGGREGATE
-    if structure.extreme is not None or _is_first_of_many(tally, context):
-        return Variant.FIRST if structure.extreme is not None or tally.limit == 1 else Variant.FEW
+    if structure.extreme is not None:
+        return Variant.FIRST
+    if _is_first_of_many(tally, context):
+        return Variant.FIRST if tally.limit == 1 else Variant.FEW
     load = tally.load
     if load is not None and load.kind == "refresh":  # columns that were left out, by whatever way
         return Variant.SAME_ROW
     if load is not None and load.kind == "lazy" and load.relation:
-        relation = relation_of(load, context.models)
-        if relation is not None and relation.link:
-            return Variant.LINK_TABLE
-        return Variant.TO_MANY if load.many else Variant.TO_ONE
+        return _by_relation(load, context)
     return _by_columns(tally, context, above)
+
+
+def _by_relation(load: Load, context: Context) -> Variant:
+    """The variant as the ORM says it."""
+    relation = relation_of(load, context.models)
+    if relation is not None and relation.link:
+        return Variant.LINK_TABLE
+    return Variant.TO_MANY if load.many else Variant.TO_ONE
 
 
 def _is_first_of_many(tally: Repetition, context: Context) -> bool:
@@ -271,15 +278,15 @@ def _remedy(
 ) -> Batch:
     top = chain[0]
     queries = tally.queries / tally.requests
-    own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
-    conditions = [p for p in met.structure.predicates if p.column.name not in own]
     source = met.route.shapes.get(main_source(top))
     above = _above(source, met)
     path = (*above, *(one.load for one in chain if one.load is not None))
-    others = _are_others(tally, tallies, met)
-    root = None if others else _root(top, path, met)
-    rooted = above or not top.source or top.levels
-    hanging = next(iter(lines_of(root.places)), None) if rooted and root is not None else None
+    root = at = None
+    if not _are_others(tally, tallies, met):
+        root = _root(top, path, met)
+        hangs = root is not None and (above or not top.source or top.levels)
+        hanging = next(iter(lines_of(root.places)), None) if hangs and root is not None else None
+        at = hanging or parent_line_of(top) or parent_line_of(tally)
     return Batch(
         stats=met.stats,
         line=met.line,
@@ -297,13 +304,22 @@ def _remedy(
         path=path if len(path) == len(above) + len(chain) else (),
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key if len(chain) > 1 else None,
-        parent_line=None if others else hanging or parent_line_of(top) or parent_line_of(tally),
+        parent_line=at,
         levels=tally.levels,
         limit=tally.limit or 0,
         only_counted=_only_counted(tally),
-        conditions=bool(conditions) or met.structure.filters_by_query or met.structure.filters_more,
+        conditions=_has_conditions(tally, met),
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
     )
+
+
+def _has_conditions(tally: Repetition, met: Match) -> bool:
+    """Whether the lookups have conditions besides the relation's key."""
+    structure = met.structure
+    own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
+    if structure.filters_by_query or structure.filters_more:
+        return True
+    return any(p.column.name not in own for p in structure.predicates)
 
 
 def _asks_for_all(tally: Repetition, met: Match) -> bool:
@@ -312,13 +328,9 @@ def _asks_for_all(tally: Repetition, met: Match) -> bool:
     """
     structure, load = met.structure, tally.load
     model = met.context.models.get((load.orm, load.target)) if load is not None else None
-    narrowed = structure.filters_by_query or structure.filters_more
-    if model is None or structure.joins or structure.order_by or narrowed:
+    if model is None or structure.joins or structure.order_by or _has_conditions(tally, met):
         return False
-    own = {tally.key.column.name, *_columns_of(load, met.context)}
-    return all(p.column.name in own for p in structure.predicates) and {
-        output.column.name for output in structure.outputs
-    } >= set(model.attributes)
+    return {output.column.name for output in structure.outputs} >= set(model.attributes)
 
 
 def _only_counted(tally: Repetition) -> bool:

@@ -117,9 +117,9 @@ class Django:
             f'Prefetch("{_names(path)}", queryset={bare(path[-1].target)}.objects{rows}, '
             'to_attr="...")'
         )
-        kept = "conditions and the order" if limit else "conditions"
+        narrowed = "conditions and the order" if limit else "conditions"
         return (
-            f"with the {kept} of the lookup, .prefetch_related({inner}); and read that "
+            f"with the {narrowed} of the lookup, .prefetch_related({inner}); and read that "
             "attribute in the loop"
         )
 
