@@ -13,18 +13,10 @@ import pytest
 from tests.conftest import findings, run
 
 PROGRAM = """
-import django
-from django.conf import settings
-settings.configure(DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
-                   INSTALLED_APPS=["office"], DEFAULT_AUTO_FIELD="django.db.models.AutoField")
-django.setup()
-from django.db import connection
+import office_in_memory
 from django.db.models import prefetch_related_objects
 from office.models import PortCall, Tug, TugJob, Vessel
 import askless
-with connection.schema_editor() as editor:
-    for model in (Vessel, Tug, PortCall, TugJob):
-        editor.create_model(model)
 Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="") for n in range(4))
 Tug.objects.bulk_create(Tug(name="Tug %d" % n) for n in range(3))
 PortCall.objects.bulk_create(PortCall(vessel_id=n % 4 + 1, state="due", agent="Sund" * 200) for n in range(40))

@@ -267,16 +267,8 @@ def test_an_inherited_model_is_tracked_as_its_base_is(first: str, tmp_path: Path
 
 DJANGO = """
 import copy, pickle
-import django
-from django.conf import settings
-settings.configure(DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
-                   INSTALLED_APPS=["office"], DEFAULT_AUTO_FIELD="django.db.models.AutoField")
-django.setup()
-from django.db import connection
+import office_in_memory
 from office.models import PortCall, Tug, TugJob, Vessel
-with connection.schema_editor() as editor:
-    for model in (Vessel, Tug, PortCall, TugJob):
-        editor.create_model(model)
 Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="") for n in range(300))
 for loaded in (Vessel.objects.first(), Vessel.objects.only("name").first()):
     for again in (pickle.loads(pickle.dumps(loaded)), copy.copy(loaded), copy.deepcopy(loaded)):
@@ -339,19 +331,11 @@ def test_djangos_objects_stay_what_they_are(tmp_path: Path) -> None:
 
 DJANGO_READS = """
 import copy, json, pickle
-import django
-from django.conf import settings
-settings.configure(DATABASES={"default": {"ENGINE": "django.db.backends.sqlite3", "NAME": ":memory:"}},
-                   INSTALLED_APPS=["office"], DEFAULT_AUTO_FIELD="django.db.models.AutoField")
-django.setup()
+import office_in_memory
 from django.core import serializers
-from django.db import connection
 from django.db.models import Count, Prefetch
 from django.forms.models import model_to_dict
 from office.models import PortCall, Tug, TugJob, Vessel
-with connection.schema_editor() as editor:
-    for model in (Vessel, Tug, PortCall, TugJob):
-        editor.create_model(model)
 Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="") for n in range(60))
 Tug.objects.bulk_create(Tug(name="Tug %d" % n) for n in range(3))
 PortCall.objects.bulk_create(PortCall(vessel_id=n % 40 + 1, state="due", agent="Sund") for n in range(50))

@@ -3,38 +3,11 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import urlsplit
 
-import django
-from django.conf import settings
+import django_settings
 from harness import DUE, URL, data, edit, evaluated, given, main, page
 
-ENGINES = {
-    "sqlite": "sqlite3",
-    "postgresql": "postgresql",
-    "postgresql+psycopg": "postgresql",
-    "mysql+pymysql": "mysql",
-}
-parts = urlsplit(URL)
-database = {"ENGINE": f"django.db.backends.{ENGINES[parts.scheme]}", "NAME": parts.path[1:]}
-if parts.hostname:
-    database |= {
-        "HOST": parts.hostname,
-        "PORT": parts.port,
-        "USER": parts.username or "",
-        "PASSWORD": parts.password or "",
-    }
-if "pymysql" in parts.scheme:
-    import pymysql
-
-    pymysql.install_as_MySQLdb()
-    pymysql.version_info = (2, 2, 7, "final", 0)  # what Django asks of the driver that it knows
-settings.configure(
-    DATABASES={"default": database},
-    INSTALLED_APPS=["harbour_django"],
-    DEFAULT_AUTO_FIELD="django.db.models.AutoField",
-)
-django.setup()
+django_settings.configure(URL, "harbour_django")
 
 from django.db import connection, transaction  # noqa: E402
 from django.db.models import Count, Max, Prefetch, Q  # noqa: E402

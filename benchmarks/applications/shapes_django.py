@@ -8,38 +8,11 @@ share.
 from __future__ import annotations
 
 import re
-from urllib.parse import urlsplit
 
-import django
-from django.conf import settings
+import django_settings
 from harness import URL, edit, evaluated, given, main, page
 
-ENGINES = {
-    "sqlite": "sqlite3",
-    "postgresql": "postgresql",
-    "postgresql+psycopg": "postgresql",
-    "mysql+pymysql": "mysql",
-}
-parts = urlsplit(URL)
-database = {"ENGINE": f"django.db.backends.{ENGINES[parts.scheme]}", "NAME": parts.path[1:]}
-if parts.hostname:
-    database |= {
-        "HOST": parts.hostname,
-        "PORT": parts.port,
-        "USER": parts.username or "",
-        "PASSWORD": parts.password or "",
-    }
-if "pymysql" in parts.scheme:
-    import pymysql
-
-    pymysql.install_as_MySQLdb()
-    pymysql.version_info = (2, 2, 7, "final", 0)  # what Django asks of the driver that it knows
-settings.configure(
-    DATABASES={"default": database},
-    INSTALLED_APPS=["shapes_office"],
-    DEFAULT_AUTO_FIELD="django.db.models.AutoField",
-)
-django.setup()
+django_settings.configure(URL, "shapes_office")
 
 from django.core.paginator import Paginator  # noqa: E402
 from django.db import connection  # noqa: E402

@@ -12,7 +12,7 @@ from askless.core.inference.context import Context
 from askless.core.inference.required_columns import keys_to_keep
 from askless.core.inference.result_columns import readable, some
 
-OFFERED = "(--track-use tells): "  # stands before a call that no use was seen to forbid or allow
+OFFERED = "(--track-use tells): "  # ends the condition of a call that is only offered
 # columns that are named one by one to be omitted; beyond that the ones that stay are named
 NAMED_MOST = 3
 

@@ -40,7 +40,7 @@ def summarise(
 def findings_of(summary: Summary, schema: Schema | None = None) -> list[Finding]:
     """All findings of a summary with their advice, those that matter most first."""
     context = context_of(summary, schema)
-    return [_placed(diagnosis, context) for diagnosis in diagnoses_of(summary, schema)]
+    return [_placed(diagnosis, context) for diagnosis in _diagnoses(summary, context)]
 
 
 def judgement_of(
@@ -51,8 +51,8 @@ def judgement_of(
     """
     from askless.core.analysis.edits import edits_of  # which needs the SQL parser: totals do not
 
-    diagnoses = diagnoses_of(summary, schema)
     context = context_of(summary, schema)
+    diagnoses = _diagnoses(summary, context)
     edits = edits_of(diagnoses, summary, context)
     by_key = {diagnosis.finding.key: _placed(diagnosis, context) for diagnosis in diagnoses}
     return [by_key[key] for edit in edits for key in edit.findings], edits
@@ -88,7 +88,10 @@ def context_of(summary: Summary, schema: Schema | None = None) -> Context:
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:
     """All findings of a summary, each with the remedy that its advice is made of."""
-    context = context_of(summary, schema)
+    return _diagnoses(summary, context_of(summary, schema))
+
+
+def _diagnoses(summary: Summary, context: Context) -> list[Diagnosis]:
     results: list[Diagnosis] = []
     for route in summary.routes.values():
         here: list[Diagnosis] = []

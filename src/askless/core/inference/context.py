@@ -19,8 +19,9 @@ class Context(msgspec.Struct, frozen=True):
     """See the module. `models` are by ORM and name.
 
     `widths` are the bytes of each column of a shape's results and the rows that they were measured
-    on, over all routes: by digest and names of columns. `shared` are the models of each line that reads several,
-    by file and line. `eager` are the relations that any route loads eagerly: ORM, model, name.
+    on, over all routes: by digest and names of columns. `shared` are the models of each line that
+    reads several, by file and line. `eager` are the relations that any route loads eagerly: ORM,
+    model, name.
     """
 
     settings: Settings
@@ -43,9 +44,7 @@ class Context(msgspec.Struct, frozen=True):
         if relation is None or relation.link:
             return True
         # What is joined or compared besides the relation's key was added to the query.
-        others = {p.column.name for p in structure.predicates} - set(relation.remote)
-        narrowed = structure.filters_by_query or structure.filters_more
-        return not (others or structure.joins or narrowed)
+        return not (structure.joins or structure.filters_besides(relation.remote))
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
         """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if

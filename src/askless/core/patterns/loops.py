@@ -315,11 +315,8 @@ def _remedy(
 
 def _has_conditions(tally: Repetition, met: Match) -> bool:
     """Whether the lookups have conditions besides the relation's key."""
-    structure = met.structure
     own = {tally.key.column.name, *_columns_of(tally.load, met.context)}
-    if structure.filters_by_query or structure.filters_more:
-        return True
-    return any(p.column.name not in own for p in structure.predicates)
+    return met.structure.filters_besides(own)
 
 
 def _asks_for_all(tally: Repetition, met: Match) -> bool:

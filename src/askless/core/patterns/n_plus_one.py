@@ -180,11 +180,17 @@ def _were_loaded(request: Request, indices: list[int], key: Key, load: Load | No
     """
     if load is None or load.kind != "lazy" or not load.relation:
         return False
+    eager = {
+        number
+        for number, one in request.tables.loads.items()
+        if (one.kind, one.model, one.relation) == ("eager", load.model, load.relation)
+    }
+    if not eager:
+        return False
     loaded = {
         meaning(value)
         for i in range(indices[0])
-        if (one := request.load(i)) is not None
-        and (one.kind, one.model, one.relation) == ("eager", load.model, load.relation)
+        if request.loads[i] in eager
         for given in request.values(i)
         for value in (given if isinstance(given, (list, tuple)) else (given,))
     }

@@ -8,6 +8,8 @@ make.
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 import msgspec
 
 from askless.core.sql.slots import Slot
@@ -126,6 +128,12 @@ class Structure(msgspec.Struct, frozen=True):
     def repeatable(self) -> bool:
         """Whether it only reads, and gives the same again as long as no one writes."""
         return self.kind == "select" and not self.locks and not self.volatile
+
+    def filters_besides(self, columns: Collection[str]) -> bool:
+        """Whether a row must meet a condition that compares none of these columns."""
+        if self.filters_by_query or self.filters_more:
+            return True
+        return any(predicate.column.name not in columns for predicate in self.predicates)
 
     @property
     def of_one_table(self) -> bool:

@@ -265,8 +265,7 @@ def _is_unread(condition: Any, names: Names) -> bool:
     """Whether a condition is none of the predicates, nor a join's."""
     if condition.find(exp.Select) is not None:
         return False
-    said = [*comparisons(condition, names), *_joins(condition, names, False)]
-    return not said
+    return not [*comparisons(condition, names), *_joins(condition, names, False)]
 
 
 def _first_select(tree: Any) -> Any:
