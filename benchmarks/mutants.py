@@ -287,7 +287,7 @@ MUTANTS = [
     Mutant("comparison/captures.py", "row.route: max(row.ratio.value, 1 / row.ratio.value)", "row.route: row.ratio.value"),
     # where values came from
     Mutant("advice/shared_lines.py", "not in packages else", "in packages else"),
-    Mutant("inference/shared_lines.py", "if len(models := set().union(*callers.values())) > 1", "if len(models := set().union(*callers.values())) > 0"),
+    Mutant("inference/shared_lines.py", "callers.setdefault(_caller(place), set())", "callers.setdefault(place, set())"),
     Mutant("inference/shared_lines.py", "any(one != models for one in callers.values())", "True"),
     Mutant("inference/context.py", "return not (structure.joins or structure.filters_besides(relation.remote))", "return False"),
     Mutant("inference/joined_rows.py", "return None if None in values else values", "return values[0]"),
