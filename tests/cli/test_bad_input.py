@@ -5,8 +5,10 @@ traceback.
 from __future__ import annotations
 
 import gzip
+import json
 import os
 import sqlite3
+import subprocess
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -297,3 +299,27 @@ def test_whoever_reads_our_output_may_stop(good: Path) -> None:
         check=False,
     )
     assert done.returncode == 0 and done.stderr == ""
+
+
+@pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-16-be"])
+def test_a_plan_is_read_in_whatever_encoding_a_shell_wrote_it(
+    tmp_path: Path, encoding: str
+) -> None:
+    text = "Seq Scan on port_call  (cost=0.00..220.00 rows=104 width=16)\r\n  Filter: (agent = 'Möwe'::text)\r\n"
+    (tmp_path / "plan.txt").write_bytes(text.encode(encoding))
+    words = [sys.executable, "-m", "askless", "plan", "--json", "--file"]
+    by_path = subprocess.run([*words, "plan.txt"], cwd=tmp_path, capture_output=True, check=True)
+    with (tmp_path / "plan.txt").open("rb") as stream:
+        piped = subprocess.run(
+            [*words, "-"], cwd=tmp_path, capture_output=True, stdin=stream, check=True
+        )
+    for done in (by_path, piped):
+        (statement,) = json.loads(done.stdout)["statements"]
+        assert statement["plan"][0]["table"] == "port_call"
+    (tmp_path / "plan.txt").write_bytes(b"\x80\x81\xff")
+    refused = subprocess.run([*words, "plan.txt"], cwd=tmp_path, capture_output=True, check=False)
+    assert (
+        refused.returncode == 2
+        and b"not text" in refused.stderr
+        and b"Traceback" not in refused.stderr
+    )

@@ -7,6 +7,7 @@ import pytest
 from askless.core import plans
 from askless.core.plans.observations import observe
 from askless.core.plans.runtime_observations import observe_measured
+from askless.core.plans.tree import FULL_SCAN, Node
 from askless.core.records.schema import Index, Schema, Table, TableColumn
 from askless.core.sql.structure_store import structure_of
 
@@ -14,7 +15,8 @@ SCAN = "Seq Scan on port_call c  (cost=0.00..220.00 rows={} width=16) (actual ti
 
 
 def said(text: str) -> dict[str, str]:
-    return {one.slug: one.text for one in observe_measured(plans.read_saved(text)[1])}
+    system, plan = plans.read_saved(text)
+    return {one.slug: one.text for one in observe_measured(plan, system)}
 
 
 def loop(kind: str, expected: int, seen: int, condition: str = "") -> str:
@@ -38,6 +40,79 @@ def test_an_estimate_far_off_is_told_with_its_cure() -> None:
         "no statistics of an expression"
         in said(off.format("(lower(status) = 'due'::text)"))["estimate-off"]
     )
+
+
+@pytest.mark.parametrize(
+    ("condition", "cure"),
+    [
+        ("(c.`status` = 'due')", "UPDATE HISTOGRAM"),
+        ("((c.`status` = 'due') and (c.berth_id = 3))", "taken to be independent"),
+        ("(lower(c.`status`) = 'due')", "until a functional index is made on it"),
+    ],
+)
+def test_each_server_has_a_cure_of_its_own(condition: str, cure: str) -> None:
+    text = (
+        f"-> Filter: {condition}  (cost=303 rows=30) (actual time=0.1..2.1 rows=900 loops=1)\n"
+        "    -> Table scan on c  (cost=303 rows=3000) (actual time=0.05..1.8 rows=3000 loops=1)"
+    )
+    off = said(text)["estimate-off"]
+    assert cure in off and "CREATE STATISTICS" not in off
+    assert "estimate-off" not in said(
+        text.replace("rows=30)", "rows=3000)").replace("rows=900", "rows=3")
+    )
+
+
+def test_a_spill_is_what_the_step_itself_wrote_and_its_remedy_is_told_once() -> None:
+    hashed = (
+        "Hash Join  (cost=1.00..9.00 rows=9 width=9) (actual time=0.1..9.0 rows=9 loops=1)\n"
+        "  Buffers: temp read=100 written=330\n"
+        "  ->  Seq Scan on vessel v  (cost=0.00..1.00 rows=9 width=9) (actual time=0.1..0.2 rows=9 loops=1)\n"
+        "  ->  Hash  (cost=1.00..1.00 rows=9 width=9) (actual time=0.1..0.2 rows=9 loops=1)\n"
+        "        Buckets: 4  Batches: 2  Memory Usage: 1311kB\n"
+        "        Buffers: temp written=330\n"
+        "        ->  Sort  (cost=1.00..1.00 rows=9 width=9) (actual time=0.1..0.2 rows=9 loops=3)\n"
+        "              Sort Method: external merge  Disk: 1024kB\n"
+        "              Buffers: temp written=202\n"
+        "              Worker 0:  Sort Method: external merge  Disk: 512kB\n"
+        "              Worker 1:  Sort Method: quicksort  Memory: 25kB\n"
+    )
+    texts = [
+        one.text
+        for one in observe_measured(plans.read_saved(hashed)[1], "postgresql")
+        if one.slug == "spills"
+    ]
+    assert [text.partition("; ")[0].partition("wrote ")[2] for text in texts] == [
+        "1.0 MiB to disk",
+        "1.5 MiB to disk",
+    ]
+    assert ["more work memory" in text for text in texts] == [True, False]
+    grouped = (
+        "HashAggregate  (cost=1.00..9.00 rows=9 width=9) (actual time=0.1..9.0 rows=9 loops=1)\n"
+        "  Planned Partitions: 32  Batches: 33  Memory Usage: 2065kB  Disk Usage: 30720kB\n"
+        "  Buffers: temp read=3021 written=6690\n"
+    )
+    assert "wrote 30.0 MiB to disk" in said(grouped)["spills"]
+
+
+@pytest.mark.parametrize(
+    ("sql", "node", "columns"),
+    [
+        ("SELECT * FROM port_call WHERE status = 'due' EXCEPT SELECT * FROM port_call WHERE berth = 3", "port_call", ""),
+        ("SELECT * FROM port_call a JOIN port_call b ON a.id = b.next WHERE a.status = 'due' AND b.berth = 3", "a", "status"),
+        ("SELECT * FROM port_call a JOIN port_call b ON a.id = b.next WHERE a.status = 'due' AND b.berth = 3", "b", "berth"),
+        ("SELECT * FROM port_call c WHERE c.status = 'due' AND c.next > (SELECT AVG(x.next) FROM port_call x WHERE x.berth = 3)", "x", "berth"),
+        ("SELECT * FROM port_call c WHERE status = 'due' AND id IN (SELECT next FROM port_call WHERE berth = 3)", "c", "status"),
+        ("SELECT * FROM berth LEFT JOIN port_call c ON c.berth = berth.id AND c.status = 'due' AND berth.open = 1", "c", "status"),
+        ("SELECT * FROM port_call c LEFT JOIN berth ON c.berth = berth.id AND c.status = 'due'", "c", ""),
+    ],
+)  # fmt: skip
+def test_a_condition_belongs_to_the_reading_of_a_table_not_to_its_name(
+    sql: str, node: str, columns: str
+) -> None:
+    schema = Schema("postgresql", (Table("port_call", (TableColumn("eta", "TEXT"),), rows=5000),))
+    scan = Node(FULL_SCAN, "Seq Scan", node, "port_call")
+    found = observe((scan,), structure_of(sql, "postgresql"), schema)
+    assert [one.text.rpartition("answers ")[2] for one in found] == ([columns] if columns else [])
 
 
 @pytest.mark.parametrize("kind", [" Semi Join", " Anti Join"])

@@ -10,7 +10,7 @@ import pytest
 
 from askless.core import plans
 from askless.core.plans.errors import UnreadablePlan
-from askless.core.plans.tree import form
+from askless.core.plans.tree import FULL_SCAN, INDEX_SEARCH, form
 
 PLAN = """Sort  (cost=239.50..239.76 rows=104 width=20) (actual time=1.2..1.3 rows=60 loops=1)
   Sort Key: c.eta
@@ -95,7 +95,25 @@ WRAPPINGS: dict[str, Wrap] = {
         f"{n:3} {line}" for n, line in enumerate(text.split("\n"), 1)
     ),
     "a web page": lambda text: text.replace(">", "&gt;"),
+    "dots of a word processor": lambda text: text.replace("..", "…"),
+} | {
+    f"a chat program's {arrow}": lambda text, arrow=arrow: text.replace("->", arrow)  # type: ignore[misc]
+    for arrow in ("→", "➔", "⟶", "➡\ufe0f", "–>", "—>", "- >")
 }
+ROW = ("1", "SIMPLE", "port_call", "ALL", "NULL", "NULL", "NULL", "NULL", "3000", "Using where")
+NAMES = (
+    "id",
+    "select_type",
+    "table",
+    "type",
+    "possible_keys",
+    "key",
+    "key_len",
+    "ref",
+    "rows",
+    "Extra",
+)
+STARS = "*************************** {}. row ***************************"
 
 
 @pytest.mark.parametrize("name", WRAPPINGS)
@@ -123,6 +141,69 @@ def test_mysqls_tree_too(wrapped: str) -> None:
     assert system == "mysql" and form(nodes) == form(plans.read_saved(MYSQL)[1])
 
 
+def expanded_rows(*rows: tuple[str, ...]) -> str:
+    return "\n".join(
+        "\n".join(
+            [
+                STARS.format(at),
+                *(f"{name:>13}: {cell}" for name, cell in zip(NAMES, row, strict=True)),
+            ]
+        )
+        for at, row in enumerate(rows, 1)
+    )
+
+
+@pytest.mark.parametrize(
+    "printed",
+    [
+        "\t".join(ROW),
+        "\t".join(NAMES) + "\n" + "\t".join(ROW),
+        "\t".join((*ROW[:9], "100.00", ROW[9])),
+        "\t".join((*ROW[:3], "NULL", *ROW[3:])),
+        "\t".join((*ROW[:3], "NULL", *ROW[3:9], "100.00", ROW[9])),
+        "+---+\n| " + " | ".join(ROW) + " |\n+---+",
+        expanded_rows(ROW) + "\n1 row in set (0.000 sec)",
+    ],
+)
+def test_a_table_of_mysqls_client_with_or_without_its_header(printed: str) -> None:
+    system, (node,) = plans.read_saved(printed)
+    assert (system, node.table, node.kind) == ("mariadb", "port_call", FULL_SCAN)
+    assert node.estimate is not None and node.estimate.rows == 3000 and node.filtered
+
+
+def test_several_rows_one_under_another() -> None:
+    other = (
+        "1",
+        "SIMPLE",
+        "vessel",
+        "ref|filter",
+        "PRIMARY",
+        "PRIMARY",
+        "4",
+        "c.vessel_id",
+        "1",
+        "",
+    )
+    _, (join,) = plans.read_saved(expanded_rows(ROW, other))
+    assert [(node.table, node.kind) for node in join.children] == [
+        ("port_call", FULL_SCAN), ("vessel", INDEX_SEARCH)
+    ]  # fmt: skip
+    bars = "\n".join("| " + " | ".join(row) + " |" for row in (NAMES, ROW, (*other[:-1], "x")))
+    assert form(plans.read_saved(bars)[1]) == form((join,))
+
+
+@pytest.mark.parametrize("label", ["", "EXPLAIN\n", "EXPLAIN: ", STARS.format(1) + "\nANALYZE: "])
+def test_json_as_mysqls_client_prints_it(label: str) -> None:
+    text = """{
+  "query_block": {
+    "table": {"table_name": "port_call", "access_type": "hash_ALL", "rows": 3000, "attached_condition": "c.note = 'a\\"b'"}
+  }
+}"""
+    for printed in (text, text.replace("\\", "\\\\").replace("\n", "\\n")):
+        _, (node,) = plans.read_saved(label + printed)
+        assert (node.table, node.kind, node.filtered) == ("port_call", FULL_SCAN, "c.note = 'a\"b'")
+
+
 def test_the_tree_of_sqlites_shell() -> None:
     system, nodes = plans.read_saved("sqlite> EXPLAIN QUERY PLAN SELECT 1;\n" + SQLITE)
     assert system == "sqlite" and [len(node.children) for node in nodes] == [2, 0, 0]
@@ -138,6 +219,14 @@ def test_the_tree_of_sqlites_shell() -> None:
         PLAN.replace("Sort  (cost", "Sort (cost of 3) (cost", 1).replace("(cost of", "(cost=1 of"),
         "|--SCAN x\n|  |  |--SCAN y",
         "|--SCAN x\nand more",
+        # without its indentation nothing tells which step is below which
+        each(str.strip)(PLAN),
+        each(str.strip)(MYSQL),
+        each(str.strip)("`--CO-ROUTINE x\n   |--SCAN port_call\n   `--SCAN vessel"),
+        PLAN.replace("->  Seq", "*  Seq"),
+        MYSQL.replace("-> Table", "• Table"),
+        "\t".join((*ROW[:3], "sideways", *ROW[4:])),
+        "\t".join(ROW) + "\n" + "\t".join(ROW[:5]),
     ],
 )
 def test_what_is_not_understood_is_refused(text: str) -> None:

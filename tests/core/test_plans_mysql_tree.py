@@ -66,7 +66,7 @@ def test_a_measured_tree_is_read_with_its_numbers() -> None:
     assert nodes[tree.FILTER].filtered == "(c.status = 'due')" and nodes[tree.NESTED_LOOP].outer
     only = nodes[tree.INDEX_ONLY]
     assert (only.index, only.covering, only.actual and only.actual.rows) == ("by_call", True, 1.5)
-    said = {o.slug: o for o in observe_measured((limit,))}
+    said = {o.slug: o for o in observe_measured((limit,), "mysql")}
     assert "expected 40 rows and got 1,200 rows: 30 times more" in said["estimate-off"].text
     assert said["estimate-off"].node.kind == tree.FILTER and "(1,200 times)" in said["per-row"].text
 

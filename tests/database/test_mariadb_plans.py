@@ -106,7 +106,9 @@ def test_numbers_and_what_they_show(explain: Explain) -> None:
         and scan.actual.total_ms
         and scan.filtered == "port_call.`status` = 'due'"
     )
-    found = {observation.slug: observation.text for observation in observe_measured((scan,))}
+    found = {
+        observation.slug: observation.text for observation in observe_measured((scan,), "mariadb")
+    }
     assert found["reads-many"].startswith("reads 20,000 rows to keep 2,000 rows")
     per_row = explain(
         "SELECT *, (SELECT count(*) FROM tug_job t WHERE t.port_call_id = c.id) FROM port_call c",
@@ -114,7 +116,7 @@ def test_numbers_and_what_they_show(explain: Explain) -> None:
     )
     assert any(
         "runs again for every row of the query around it (20,000 times)" in o.text
-        for o in observe_measured(per_row)
+        for o in observe_measured(per_row, "mariadb")
     )
     (joined,) = explain("SELECT * FROM vessel v JOIN port_call c ON c.vessel_id = v.id", "ANALYZE")
     assert (

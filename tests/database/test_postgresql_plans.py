@@ -157,7 +157,10 @@ def test_numbers_are_read(explain: Explain) -> None:
         and scan.actual.total_ms is not None
         and scan.own_ms <= scan.actual.total_ms
     )
-    found = {observation.slug: observation.text for observation in observe_measured((scan,))}
+    found = {
+        observation.slug: observation.text
+        for observation in observe_measured((scan,), "postgresql")
+    }
     assert "runs again for every row of the query around it (500 times)" in found["per-row"]
     assert found["reads-many"].startswith(
         "reads 5,000 rows to keep 500 rows: (status = 'due'::text)"
@@ -169,7 +172,7 @@ def test_what_spills_and_what_was_estimated_wrongly(explain: Explain) -> None:
     (sort,) = postgresql.read_text(
         explain("SELECT * FROM manifest ORDER BY goods", "ANALYZE", way=way)
     )
-    (spill,) = [o for o in observe_measured((sort,)) if o.slug == "spills"]
+    (spill,) = [o for o in observe_measured((sort,), "postgresql") if o.slug == "spills"]
     assert (
         spill.node is sort
         and "to disk" in spill.text
@@ -178,11 +181,13 @@ def test_what_spills_and_what_was_estimated_wrongly(explain: Explain) -> None:
     )
     wrong = explain("SELECT * FROM port_call WHERE lower(status) = 'due' ORDER BY eta", "ANALYZE")
     (top,) = postgresql.read_text(wrong)
-    (off,) = [o for o in observe_measured((top,)) if o.slug == "estimate-off"]
+    (off,) = [o for o in observe_measured((top,), "postgresql") if o.slug == "estimate-off"]
     assert off.node.kind == tree.FULL_SCAN, "the node where it began, not those above it"
     assert "expected 25 rows and got 500 rows: 20 times more" in off.text
     (cut,) = postgresql.read_text(explain("SELECT * FROM vessel LIMIT 3", "ANALYZE"))
-    assert observe_measured((cut,)) == [], "a LIMIT stops its scan; that is no wrong estimate"
+    assert observe_measured((cut,), "postgresql") == [], (
+        "a LIMIT stops its scan; that is no wrong estimate"
+    )
 
 
 PASTED = """

@@ -165,5 +165,5 @@ def _saved(options: argparse.Namespace) -> PlanDocument:
         )
     schema = saved_schema(options.schema)
     if options.file == "-":
-        return plan.saved(sys.stdin.read(), "standard input", schema)
+        return plan.saved(plan.read_stream(sys.stdin.buffer), "standard input", schema)
     return plan.saved(plan.read_saved(file(options.file)), options.file, schema)

@@ -242,10 +242,22 @@ def left_out_of(files: list[FileReport]) -> list[str]:
 def text_of(path: Path, slug: str, remedy: str) -> str:
     """The text of a file that someone named. Raises AskLessError of this slug, with this remedy."""
     try:
-        return path.read_text(encoding="utf-8-sig")
+        return decoded(path.read_bytes())
     except (OSError, UnicodeDecodeError) as error:
         reason = error.strerror if isinstance(error, OSError) else "it is not text"
         raise AskLessError(slug, f"can't read {path}: {reason}", remedy) from None
+
+
+def decoded(data: bytes) -> str:
+    """A text in UTF-8 or UTF-16, which Windows shells write; line ends become plain. Raises
+    UnicodeDecodeError.
+    """
+    encoding = "utf-8-sig"
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        encoding = "utf-16"
+    elif b"\0" in data[:2]:  # without a mark: the zero is the upper half of an ASCII letter
+        encoding = "utf-16-be" if data[0] == 0 else "utf-16-le"
+    return data.decode(encoding).replace("\r\n", "\n").replace("\r", "\n")
 
 
 def schema_file(path: Path) -> Schema:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -20,7 +21,7 @@ from askless.core.sql.slots import values_of
 from askless.core.sql.structure import Structure
 from askless.core.sql.structure_store import structure_of
 from askless.reports import documents
-from askless.reports.loading import text_of
+from askless.reports.loading import decoded, text_of
 from askless.reports.plan_nodes import nodes_of
 from askless.reports.statement_selection import Subject, Workload
 
@@ -90,7 +91,7 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
         ) from None
     known = schema or Schema(system)
     observations = merged(
-        observe(plan, None, known) if schema is not None else [], observe_measured(plan)
+        observe(plan, None, known) if schema is not None else [], observe_measured(plan, system)
     )
     row = documents.PlanRow(
         sql=name,
@@ -109,6 +110,16 @@ def saved(text: str, name: str, schema: Schema | None = None) -> documents.PlanD
 def read_saved(path: Path) -> str:
     """The text of a saved plan. Raises AskLessError plan-unreadable."""
     return text_of(path, "plan-unreadable", "check the path")
+
+
+def read_stream(stream: BinaryIO) -> str:
+    """The text of a plan that is piped in. Raises AskLessError plan-unreadable."""
+    try:
+        return decoded(stream.read())
+    except UnicodeDecodeError:
+        raise AskLessError(
+            "plan-unreadable", "standard input is not text", "pipe the output of EXPLAIN"
+        ) from None
 
 
 def _explained(
@@ -144,7 +155,7 @@ def _explained(
         if structure is not None
         else []
     )
-    measured = observe_measured(plan, asks_one_row(structure, schema))
+    measured = observe_measured(plan, schema.system, asks_one_row(structure, schema))
     observations = merged(observe(plan, structure, schema, subject.rows, values), measured)
     indexes: Sequence[documents.IndexRow] = ()
     if structure is not None and plan:

@@ -149,7 +149,8 @@ def _row(one: _Ran, digest: str, wish: PlanOptions) -> documents.PlanRow:
             values_of(structure.slots, one.parameters, one.names) if structure is not None else []
         )
         expected = observe(plan, structure, schema, None, values)
-    observations = merged(expected, observe_measured(plan, asks_one_row(structure, schema)))
+    measured = observe_measured(plan, one.system, asks_one_row(structure, schema))
+    observations = merged(expected, measured)
     remark = f"the slowest of {one.plans:,} plans that were recorded" if one.plans > 1 else ""
     return documents.PlanRow(
         sql=mask(one.text),

@@ -18,6 +18,7 @@ from askless.core.plans.tree import OTHER, Node, walk
 
 _NUMBER_MOST = 1e18  # of rows, blocks, milliseconds or costs
 _COST = re.compile(r"\(cost=\d")
+_UNREAD = re.compile(r"\(cost=\d|\(actual (?:time|rows)=")
 
 # Saved plans: name of the form -> its system, the module, the function that knows such a text when
 # it sees one, and the function that reads it. The first form that knows a text reads it.
@@ -87,7 +88,7 @@ def _check(text: str, nodes: tuple[Node, ...]) -> None:
         return
     steps = list(walk(nodes))
     uncut = next(
-        (node for node in steps if _COST.search(node.detail) or _COST.search(node.name)), None
+        (node for node in steps if _UNREAD.search(node.detail) or _UNREAD.search(node.name)), None
     )
     if uncut is not None:
         line = text[: text.index("(cost=")].count("\n") + 1

@@ -9,6 +9,7 @@ https://mariadb.com/kb/en/analyze-format-json/
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -18,6 +19,8 @@ from askless.core.plans.tree import Actual, Estimate, Node
 
 Raw = Mapping[str, Any]
 
+# A row filter ("ref|filter") and a hash join's buffer ("hash_ALL") change nothing of how a table is
+# read.
 _ACCESS = {"ALL": tree.FULL_SCAN, "index": tree.INDEX_SCAN}
 _BY_ONE_KEY = ("const", "eq_ref", "system")
 # Operation -> what it is. What is omitted (read_sorted_file, query_block, …) only leads on.
@@ -167,6 +170,7 @@ def _merged(raw: Any) -> Iterator[Raw]:
 
 
 def _kind(access: str, key: str, covering: bool) -> str:
+    access = access.removeprefix("hash_").partition("|")[0]
     kind = _ACCESS.get(access, tree.INDEX_SEARCH if access else tree.OTHER)
     if kind == tree.INDEX_SEARCH and access in _BY_ONE_KEY and key == "PRIMARY":
         return tree.KEY_SEARCH
@@ -245,11 +249,46 @@ def _number(raw: Raw, key: str) -> float | None:
 # -------------------------------------------------------------------------------------------------------
 
 _COLUMNS = ("id", "select_type", "table", "type")
+_FRONT, _BACK = ("id", "select_type", "table"), ("type", "possible_keys", "key", "key_len", "ref")
+# The headers of the systems' tables, by which rows without one are read (mariadb -N).
+_HEADS = (
+    (*_FRONT, *_BACK, "rows", "Extra"),
+    (*_FRONT, *_BACK, "rows", "filtered", "Extra"),
+    (*_FRONT, "partitions", *_BACK, "rows", "Extra"),
+    (*_FRONT, "partitions", *_BACK, "rows", "filtered", "Extra"),
+    (*_FRONT, *_BACK, "rows", "r_rows", "filtered", "r_filtered", "Extra"),
+)
+_SELECTS = re.compile(
+    r"(?:(?:DEPENDENT|UNCACHEABLE|LATERAL) )?"
+    r"(?:SIMPLE|PRIMARY|UNION|SUBQUERY|DERIVED|MATERIALIZED|INSERT|UPDATE|DELETE|REPLACE"
+    r"|(?:UNION|INTERSECT|EXCEPT|UNIT) RESULT|INTERSECT|EXCEPT|RECURSIVE UNION)"
+)
+_ACCESSES = re.compile(
+    r"NULL|(?:hash_)?(?:ALL|index|range|ref|eq_ref|const|system|fulltext|ref_or_null|index_merge"
+    r"|unique_subquery|index_subquery|Using index)(?:\|filter)?"
+)
 
 
 def is_table(text: str) -> bool:
-    """Whether a text has the head of EXPLAIN's table."""
-    return any(_cells(line)[:2] == ["id", "select_type"] for line in text.splitlines())
+    """Whether a text has the head of EXPLAIN's table, or begins with a row of one."""
+    rows = [cells for cells in map(_cells, text.splitlines()) if cells]
+    return any(cells[:2] == ["id", "select_type"] for cells in rows) or (
+        bool(rows) and _head_of(rows[0]) is not None
+    )
+
+
+def _head_of(cells: list[str]) -> list[str] | None:
+    """The header that a row without one has by its cells; None for what is no row of EXPLAIN."""
+    if len(cells) < 2 or not re.fullmatch(r"\d+|NULL", cells[0]) or not _SELECTS.match(cells[1]):
+        return None
+    fitting = [
+        head
+        for head in _HEADS
+        if len(head) == len(cells) and _ACCESSES.fullmatch(cells[head.index("type")])
+    ]
+    # NULL is a type as well, and what is in the column of the partitions, if there are none
+    fitting.sort(key=lambda head: cells[head.index("type")] == "NULL")
+    return list(fitting[0]) if fitting else None
 
 
 def read_table(text: str) -> tuple[Node, ...]:
@@ -262,11 +301,13 @@ def read_table(text: str) -> tuple[Node, ...]:
         cells = _cells(line)
         if not cells:
             continue
-        if not head:
-            head = cells if cells[:2] == ["id", "select_type"] else []
-        elif len(cells) == len(head):
+        if not head and cells[:2] == ["id", "select_type"]:
+            head = cells
+            continue
+        head = head or _head_of(cells) or []
+        if len(cells) == len(head):
             rows.append(dict(zip(head, cells, strict=True)))
-        elif len(cells) > 1:
+        elif head and len(cells) > 1:
             raise UnreadablePlan(number, f"{len(cells)} columns where the header has {len(head)}")
     if not set(_COLUMNS) <= set(head):
         raise UnreadablePlan(1, "the table has no header with id, select_type, table and type")
@@ -279,9 +320,11 @@ def _cells(line: str) -> list[str]:
     bare = line.strip(" \r\n")
     if not bare.strip() or set(bare) <= set("+-=|"):
         return []
-    if "|" in bare:
-        return [cell.strip() for cell in bare.strip("|").split("|")]
-    return [cell.strip() for cell in bare.split("\t")] if "\t" in bare else []
+    if "\t" in bare:
+        return [cell.strip() for cell in bare.split("\t")]
+    # a cell may have a bar of its own: ref|filter
+    bar = " | " if " | " in bare else "|"
+    return [cell.strip() for cell in bare.strip("|").split(bar)] if "|" in bare else []
 
 
 def _from_rows(rows: list[dict[str, str]]) -> list[Node]:

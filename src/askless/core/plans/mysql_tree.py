@@ -158,12 +158,18 @@ def read_tree(text: str) -> tuple[Node, ...]:
                 raise UnreadablePlan(
                     number, f"this is not a step of a MySQL plan: {line.strip()[:60]!r}"
                 )
+            if _COST.search(line) or _ACTUAL.search(line):
+                raise UnreadablePlan(number, f"this step has no arrow: {line.strip()[:60]!r}")
             continue
         step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:
             step.column = 0  # the first line may are after a client's frame or label
         while stack and stack[-1].column >= step.column:
             stack.pop()
+        if roots and not stack and not step.words.startswith("Select #"):
+            raise UnreadablePlan(
+                number, "the indentation is lost, which tells what each step belongs to"
+            )
         (stack[-1].children if stack else roots).append(step)
         stack.append(step)
     if not roots:

@@ -211,12 +211,17 @@ def _on_read(
     return results
 
 
+def _is_of(predicate: Predicate, node: Node, structure: Structure) -> bool:
+    """Whether a predicate is on the table as this node reads it."""
+    return structure.is_of(predicate.column, predicate.source, node.table, node.name)
+
+
 def _conditions(node: Node, structure: Structure) -> list[str]:
     """The columns of a node's table that the statement filters by."""
     return [
         predicate.column.name
         for predicate in structure.predicates
-        if predicate.filters and predicate.column.table.lower() == node.table.lower()
+        if predicate.filters and _is_of(predicate, node, structure)
     ]
 
 
@@ -227,7 +232,7 @@ def _filters(node: Node, structure: Structure) -> str:
     either = [
         " or ".join(dict.fromkeys(side.column.name for side in sides))
         for sides in structure.either
-        if sides[0].column.table.lower() == node.table.lower()
+        if _is_of(sides[0], node, structure)
     ]
     return ", ".join(dict.fromkeys([*either, *_conditions(node, structure)]))
 
@@ -411,7 +416,7 @@ def _unservable(
     searched = {column.lower() for column in node.searched}
     for predicate in structure.predicates:
         name = predicate.column.name
-        if predicate.column.table.lower() != node.table.lower() or name.lower() in searched:
+        if not _is_of(predicate, node, structure) or name.lower() in searched:
             continue
         given = [values[slot] for slot in predicate.slots if slot < len(values)]
         if predicate.inside and node.kind in (tree.FULL_SCAN, tree.INDEX_SCAN):

@@ -9,6 +9,7 @@ from __future__ import annotations
 import html
 import re
 from collections.abc import Callable, Sequence
+from itertools import pairwise
 
 from askless.core.plans.errors import UnreadablePlan
 
@@ -40,6 +41,20 @@ _NUMBERED = re.compile(r"^( *(\d+)[.:)]?)(?: |$)")
 _OPEN = re.compile(r"\((?:cost=|actual |rows=)[^()]*$")
 _MORE = re.compile(r"^\s*\((?:cost=|actual |never executed)")
 
+# What chat programs and word processors make of an arrow, of two dashes, of two dots and of quotes.
+_ARROW = re.compile(
+    r"^(?P<before>[\s|>\"']*(?:EXPLAIN:\s*)?)(?:[→➔➙➜➝➞⟶⇒⟹➡]\ufe0f?|[–—−─-] ?>|[–—−]>)"
+    r"(?P<after>\s+\w)"
+)
+_BRANCH = re.compile(r"^(?P<before>[| ]*[|`])[–—]+(?=[A-Z])")
+_DASHES = re.compile(r"^[\s|+–—]*[–—]{2,}[\s|+–—]*$")
+_DOTS = re.compile(r"(?<=\d)…(?=\d)")
+_QUOTES = str.maketrans("“”„", '"""')
+_STARS = re.compile(r"^\*{3,} \d+\. row \*{3,}$")
+_LABEL = re.compile(r"^\s*(?:EXPLAIN|ANALYZE):\s*(?=\{|->)")
+_CELL = re.compile(r"^\s*(?P<name>\w+): ?(?P<value>.*)$")
+_COUNTED = re.compile(r"^\d+ rows? in set\b.*$")
+
 Lines = list[str]
 
 
@@ -55,8 +70,10 @@ def unframed(text: str) -> str:
                 f"this is the {name} form, which is not supported; the plain text and FORMAT JSON "
                 "are",
             )
-    if "-&gt;" in text:
+    if "&gt;" in text:
         text = html.unescape(text)
+    if '"' not in text:
+        text = text.translate(_QUOTES)
     lines = text.splitlines()
     for step in _STEPS:
         lines = step(lines)
@@ -98,6 +115,46 @@ def _without_strings(lines: Lines) -> Lines:
                 for line in lines
             ]
     return lines
+
+
+def _as_typed(lines: Lines) -> Lines:
+    """Arrows, dashes and dots as the server wrote them."""
+    lines = [_ARROW.sub(r"\g<before>->\g<after>", line) for line in lines]
+    lines = [_BRANCH.sub(r"\g<before>--", _LABEL.sub("", line)) for line in lines]
+    return ["" if _DASHES.match(line) else _DOTS.sub("..", line) for line in lines]
+
+
+def _without_stars(lines: Lines) -> Lines:
+    """Rows one under another as MySQL's client prints them for \\G: a table's are rows of cells
+    again, the first one after a header.
+    """
+    starts = [at for at, line in enumerate(lines) if _STARS.match(line.strip())]
+    if not starts:
+        return lines
+    results = ["" if _COUNTED.match(line) else line for line in lines]
+    for turn, (start, end) in enumerate(pairwise([*starts, len(lines)])):
+        results[start] = ""
+        cells = [cell for line in lines[start + 1 : end] if (cell := _CELL.match(line))]
+        names = [cell["name"] for cell in cells]
+        if names[:2] != ["id", "select_type"]:
+            continue
+        results[start:end] = [""] * (end - start)
+        results[start + 1] = "\t".join(cell["value"].strip() for cell in cells)
+        if not turn:
+            results[start] = "\t".join(names)
+    return results
+
+
+def _unescaped(lines: Lines) -> Lines:
+    """A plan in one line, its line breaks as MySQL's client writes them for scripts."""
+    filled = _filled(lines)
+    if len(filled) != 1 or not filled[0].lstrip().startswith("{\\n"):
+        return lines
+    return [re.sub(r"\\(.)", _escaped, line) for line in lines]
+
+
+def _escaped(match: re.Match[str]) -> str:
+    return {"n": " ", "t": " "}.get(match[1], match[1])
 
 
 def _without_records(lines: Lines) -> Lines:
@@ -201,6 +258,6 @@ def _unwrapped(lines: Lines) -> Lines:
 
 
 _STEPS: tuple[Callable[[Lines], Lines], ...] = (
-    _without_fences, _without_quotes, _without_strings, _without_records, _without_borders,
-    _without_numbers, _without_heads, _unwrapped,
+    _without_fences, _without_quotes, _as_typed, _without_strings, _without_stars,
+    _without_records, _without_borders, _without_numbers, _without_heads, _unescaped, _unwrapped,
 )  # fmt: skip

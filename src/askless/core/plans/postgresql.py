@@ -200,14 +200,18 @@ def _estimate(raw: Mapping[str, Any]) -> Estimate | None:
 
 
 def _spilled_kb(raw: Mapping[str, Any]) -> float:
-    """What a sort, an aggregate or a hash join wrote to disk."""
-    spilled = _number(raw, "Disk Usage") or 0.0
-    if raw.get("Sort Space Type") == "Disk":
-        spilled += _number(raw, "Sort Space Used") or 0.0
-    if (_whole(raw, "Hash Batches") or 1) > 1:
-        written = (_whole(raw, "Temp Written Blocks") or 0) * 8
-        spilled += written or _number(raw, "Peak Memory Usage") or 0.0
-    return spilled
+    """What a sort, an aggregate or a hash join wrote to disk, with all its workers."""
+    disk = 0.0
+    for part in (raw, *raw.get("Workers", ())):
+        disk += _number(part, "Disk Usage") or 0.0
+        if part.get("Sort Space Type") == "Disk":
+            disk += _number(part, "Sort Space Used") or 0.0
+    # A hash join names no size. The blocks that it wrote contain those of the steps below it.
+    if disk or raw.get("Node Type") != "Hash" or (_whole(raw, "Hash Batches") or 1) <= 1:
+        return disk
+    below = sum(_whole(child, "Temp Written Blocks") or 0 for child in raw.get("Plans", ()))
+    written = max((_whole(raw, "Temp Written Blocks") or 0) - below, 0) * 8
+    return written or _number(raw, "Peak Memory Usage") or 0.0
 
 
 def _actual(raw: Mapping[str, Any]) -> Actual | None:
@@ -305,6 +309,7 @@ def read_text(text: str) -> tuple[Node, ...]:
     stack: list[tuple[int, Raw]] = []
     roots: list[Raw] = []
     section: tuple[int, str] = (-1, "")
+    left, flat = 0, 0  # where the first step begins; how many arrows are not to the right of it
     for number, bare in _lines(text):
         words, column = bare.strip(), _column(bare)
         arrow = _ARROW.match(bare)
@@ -314,7 +319,13 @@ def read_text(text: str) -> tuple[Node, ...]:
                 raise UnreadablePlan(
                     number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}"
                 )
-            column = _column(bare) if arrow else -1
+            flat += roots != [] and column <= left
+            if flat > 1:
+                raise UnreadablePlan(
+                    number, "the indentation is lost, which tells what each step belongs to"
+                )
+            left = left if roots else column
+            column = column if arrow else -1
             _leave(stack, column, 0)
             if stack and column > section[0] >= 0:
                 raw["Subplan Name"] = section[1]
@@ -326,6 +337,9 @@ def read_text(text: str) -> tuple[Node, ...]:
             _leave(stack, column, 1)
             section = (column, words)
         elif not _is_footer(words, column, stack[-1][0]):
+            measures = _MEASURES.search(words)
+            if measures is not None and measures[0].strip():
+                raise UnreadablePlan(number, f"this step has no arrow: {words[:60]!r}")
             _property(stack[-1][1], words)
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
@@ -421,23 +435,30 @@ def _property(raw: Raw, words: str) -> None:
         if written:
             raw["Temp Written Blocks"] = int(written[1])
     elif key == "Sort Method":
-        disk = re.search(r"Disk: (\d+)kB", value)
-        if disk:
-            raw |= {"Sort Space Type": "Disk", "Sort Space Used": int(disk[1])}
-    elif key in ("Batches", "Buckets"):
-        batches, disk = (
-            re.search(r"Batches: (\d+)", words),
-            re.search(r"Disk Usage: (\d+)kB", words),
-        )
-        if batches:
-            raw["Hash Batches"] = int(batches[1])
-        peak = re.search(r"Memory Usage: (\d+)kB", words)
-        if peak:
-            raw["Peak Memory Usage"] = int(peak[1])
-        if disk:
-            raw["Disk Usage"] = int(disk[1])
+        raw |= _sort_space(value)
+    elif key.startswith("Worker "):
+        raw.setdefault("Workers", []).append(_sort_space(value) | _hash_space(value))
+    elif key in ("Batches", "Buckets", "Planned Partitions"):
+        raw |= _hash_space(words)
     elif key.startswith("Rows Removed by"):
         amount = re.match(r"[\d.]+", value)
         raw[key] = float(amount[0]) if amount else 0.0
     else:
         raw.setdefault(key, value)
+
+
+def _sort_space(words: str) -> Raw:
+    """What a sort says that it wrote: `external merge  Disk: 9kB`."""
+    disk = re.search(r"(?<!Peak )\bDisk: (\d+)kB", words)
+    return {"Sort Space Type": "Disk", "Sort Space Used": int(disk[1])} if disk else {}
+
+
+def _hash_space(words: str) -> Raw:
+    """What a hash table says of itself: `Batches: 2  Memory Usage: 9kB  Disk Usage: 9kB`."""
+    parts = {
+        "Hash Batches": r"Batches: (\d+)",
+        "Peak Memory Usage": r"Memory Usage: (\d+)kB",
+        "Disk Usage": r"Disk Usage: (\d+)kB",
+    }
+    matches = {key: re.search(pattern, words) for key, pattern in parts.items()}
+    return {key: int(match[1]) for key, match in matches.items() if match is not None}

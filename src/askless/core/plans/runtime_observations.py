@@ -12,6 +12,7 @@ from askless.core.formatting import plural, size
 from askless.core.plans import tree
 from askless.core.plans.observations import Observation
 from askless.core.plans.tree import Actual, Node
+from askless.core.systems import Statistics, system_of
 
 OFF_BY = 10.0  # an estimate off by this factor, or more
 OFF_ROWS_LEAST = 100  # and by so many rows: 1 for 12 is not worth a note
@@ -22,6 +23,7 @@ _ENDS_EARLY = (tree.LIMIT, tree.MERGE_JOIN)  # may stop before their children's 
 # the second side stops at its first row
 _ONE_MATCH = re.compile(r"\b(?:semi|anti)[ -]?join\b|\bfirst ?match\b", re.I)
 _CALL = re.compile(r"\b(?!and\b|or\b|in\b|any\b|not\b)[a-z_]\w*\(", re.I)
+_SEVERAL = re.compile(r"\band\b", re.I)
 _EQUAL = re.compile(r"(?<![<>!])=")
 SUM_MOST = 1.2  # of the plan's time, to which the times of its steps may come, as they are rounded
 SHARE_LEAST = 0.25  # of the plan's time, from which a node's repetition matters
@@ -50,10 +52,13 @@ def _per_row(node: Node) -> list[Observation]:
     return [Observation(node, "per-row", text)]
 
 
-def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Observation]:
+def observe_measured(
+    plan: tuple[Node, ...], system: str, one_row: bool = False
+) -> list[Observation]:
     """The observations that a plan's own numbers allow. `one_row`: the statement asks for one row
     by its key.
     """
+    statistics = system_of(system).statistics
     total_ms = sum(node.total_ms for node in plan)
     results = _odd_times(plan, total_ms)
     cut_short = _cut_short(plan)
@@ -63,17 +68,21 @@ def observe_measured(plan: tuple[Node, ...], one_row: bool = False) -> list[Obse
             results += _per_row(node)
         if actual is None:
             continue
-        results += _estimated(node, actual, id(node) in cut_short)
+        results += _estimated(node, actual, id(node) in cut_short, statistics)
         results += _removed(node, actual)
         if actual.spilled_bytes:
-            text = (
-                f"did not fit into its memory and wrote {size(actual.spilled_bytes)} to disk; "
-                "more work memory, or fewer and narrower rows, keep it in memory"
-            )
-            results.append(Observation(node, "spills", text))
+            first = not any(seen.slug == "spills" for seen in results)
+            results.append(Observation(node, "spills", _spilled(actual.spilled_bytes, first)))
         if node.kind == tree.NESTED_LOOP:
             results += _inner(node, total_ms)
     return results
+
+
+def _spilled(spilled_bytes: int, first: bool) -> str:
+    """What a step wrote to disk; what helps is told with the first of a plan's steps."""
+    text = f"did not fit into its memory and wrote {size(spilled_bytes)} to disk"
+    remedy = "; more work memory, or fewer and narrower rows, keep it in memory"
+    return text + (remedy if first else "")
 
 
 def _cut_short(plan: tuple[Node, ...]) -> set[int]:
@@ -104,6 +113,9 @@ def _is_guess(node: Node, expected: float, actual: Actual) -> bool:
     if node.index.startswith("<"):
         return False
     read = actual.rows + actual.removed
+    if node.kind == tree.FILTER and node.children and node.children[0].estimate is not None:
+        given = node.children[0].estimate.rows
+        return not (actual.rows < expected and 0.9 * given <= expected <= 1.1 * given)
     return not (node.filtered and actual.removed and 0.9 * read <= expected <= 1.1 * read)
 
 
@@ -120,7 +132,9 @@ def _is_off(node: Node, cut_short: bool) -> bool:
     return off and abs(expected - seen) * node.actual.loops >= OFF_ROWS_LEAST
 
 
-def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]:
+def _estimated(
+    node: Node, actual: Actual, cut_short: bool, statistics: Statistics
+) -> list[Observation]:
     """The estimate that was wrong first: what is above it is wrong for that reason."""
     if not _is_off(node, cut_short) or any(
         _is_off(n, cut_short) for child in node.children for n in child.walk()
@@ -134,31 +148,17 @@ def _estimated(node: Node, actual: Actual, cut_short: bool) -> list[Observation]
     text = (
         f"the planner expected {plural(expected, 'row')} and got "
         f"{plural(actual.rows, 'row')}{each}: {factor:.0f} times {more}, so it may have chosen a "
-        f"bad plan; {_cure(node)}"
+        f"bad plan; {_cure(node, statistics)}"
     )
     return [Observation(node, "estimate-off", text)]
 
 
-def _cure(node: Node) -> str:
-    """What may fix an estimate. Only PostgreSQL, whose plans tell widths, keeps statistics of
-    columns together.
-    """
-    analyze = "first update the statistics (ANALYZE)"
-    assert node.estimate is not None
-    if node.estimate.width_bytes is None:
-        return analyze
+def _cure(node: Node, statistics: Statistics) -> str:
+    """What may fix an estimate."""
     condition = " AND ".join(part for part in (node.answered, node.filtered) if part)
-    if " AND " in condition:
-        return (
-            analyze
-            + ", then CREATE STATISTICS on the columns of the condition: they may be correlated"
-        )
-    if _CALL.search(condition):
-        return (
-            "there are no statistics of an expression until CREATE STATISTICS, or an index, is "
-            "made on it, and ANALYZE has run"
-        )
-    return analyze
+    if _SEVERAL.search(condition):
+        return statistics.several
+    return statistics.expression if _CALL.search(condition) else statistics.one
 
 
 def _removed(node: Node, actual: Actual) -> list[Observation]:

@@ -58,6 +58,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
     """The shell's tree. Raises UnreadablePlan, which names the line."""
     rows: list[tuple[int, int, int, str]] = []
     path: list[int] = []
+    last: set[int] = set()  # the depths whose last step was read
     for number, line in enumerate(text.splitlines(), 1):
         branch, row = _BRANCH.match(line.rstrip()), _ROW.match(line.rstrip())
         if row is not None:
@@ -66,6 +67,13 @@ def read_tree(text: str) -> tuple[Node, ...]:
             depth = len(branch["indent"]) // 3
             if depth > len(path):
                 raise UnreadablePlan(number, f"this step has no parent: {line.strip()[:60]!r}")
+            if depth in last:
+                raise UnreadablePlan(
+                    number, "the indentation is lost, which tells what each step belongs to"
+                )
+            last = {one for one in last if one < depth}
+            if line.rstrip()[3 * depth] == "`":
+                last.add(depth)
             del path[depth:]
             rows.append((number, path[-1] if path else 0, 0, branch["detail"]))
             path.append(number)

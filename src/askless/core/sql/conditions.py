@@ -34,6 +34,20 @@ def comparisons(node: Any, names: Names) -> Iterator[Predicate]:
             yield from _predicate(part, names, True)
 
 
+def _of(
+    node: Any,
+    names: Names,
+    operator: str,
+    slots: tuple[int, ...],
+    required: bool = True,
+    inside: str = "",
+    alike: bool = False,
+) -> Predicate:
+    """A predicate on the column of a node."""
+    column, source = names.column(node), names.source(node)
+    return Predicate(column, operator, slots, required, inside, alike, source=source)
+
+
 _SEARCHED = ("=", "in", "any", ">", ">=", "<", "<=", "between")
 
 
@@ -125,7 +139,7 @@ def _of_values(
     side, inside = _sided(node)
     if side is not None:
         slots = tuple(slot for slot in map(slot_in, values) if slot is not None)
-        yield Predicate(names.column(side), operator, slots, required, inside)
+        yield _of(side, names, operator, slots, required, inside)
 
 
 def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Iterator[Predicate]:
@@ -154,7 +168,7 @@ def _comparison(node: Any, names: Names, required: bool, negated: bool) -> Itera
     elif negated:
         operator = "not " + operator
     slots = () if number is None else (number,)
-    yield Predicate(names.column(side), operator, slots, required, inside, alike)
+    yield _of(side, names, operator, slots, required, inside, alike)
 
 
 def _value_slot(value: Any, inside: str) -> tuple[int | None, bool]:
@@ -185,7 +199,7 @@ def _pairs(columns: Any, values: Any, names: Names, required: bool) -> Iterator[
     for column, value in zip(columns.expressions, values.expressions, strict=True):
         number = slot_in(value)
         if isinstance(column, exp.Column) and number is not None:
-            yield Predicate(names.column(column), "=", (number,), required)
+            yield _of(column, names, "=", (number,), required)
 
 
 def _any(left: Any, values: Any, names: Names, required: bool) -> Iterator[Predicate]:
@@ -197,9 +211,9 @@ def _any(left: Any, values: Any, names: Names, required: bool) -> Iterator[Predi
         return
     if isinstance(values, exp.Array):
         slots = tuple(slot for slot in map(slot_in, values.expressions) if slot is not None)
-        yield Predicate(names.column(side), "in", slots, required, inside)
+        yield _of(side, names, "in", slots, required, inside)
     elif (number := slot_in(values)) is not None:
-        yield Predicate(names.column(side), "any", (number,), required, inside)
+        yield _of(side, names, "any", (number,), required, inside)
 
 
 def _sided(node: Any) -> tuple[exp.Column | None, str]:
@@ -236,7 +250,7 @@ def through_values(select: Any, names: Names) -> Iterator[Predicate]:
         for part in conjuncts(condition):
             for side, other in _two_columns(part):
                 if (other.table, other.name) in given:
-                    yield Predicate(names.column(side), "=", (given[other.table, other.name],))
+                    yield _of(side, names, "=", (given[other.table, other.name],))
 
 
 def _one_row(source: Any) -> list[tuple[str, Any]]:

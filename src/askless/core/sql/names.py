@@ -67,6 +67,22 @@ class Names:
             else Column(node.table, node.name)
         )
 
+    def source(self, node: Any) -> str:
+        """What a column's SELECT, or one around it, calls the table that it is of; '' for a derived
+        table's column, or where it can't be said.
+        """
+        if not self.scopes:
+            alone = next(iter(self._written)) if len(self._written) == 1 else ""
+            return node.table or alone
+        scope = self.scope_around(node)
+        while scope is not None:
+            selected = {key: scope.sources[key] for key in scope.selected_sources}
+            name = node.table or (next(iter(selected)) if len(selected) == 1 else "")
+            if name in selected:
+                return name if isinstance(selected[name], exp.Table) else ""
+            scope = scope.parent if node.table else None
+        return ""
+
     def _resolved(self, table: str, name: str, scope: Scope) -> Column:
         """A column by what its scope, or one around it, calls its table."""
         around: Scope | None = scope

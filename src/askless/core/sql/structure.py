@@ -31,6 +31,7 @@ class Predicate(msgspec.Struct, frozen=True):
     """`column operator value`. `slots` are the slots that supply the value (several for IN and
     BETWEEN); with the operator `any` its one slot holds a list.
 
+    `source` is what its SELECT calls the table, '' for a column of a derived table.
     `required` says that every row of the result must meet it: it is joined to the others by AND, at
     the top, or is in the one subquery that all rows come from. `filters` tells the same of the rows
     of its own SELECT, a subquery or branch.
@@ -43,6 +44,7 @@ class Predicate(msgspec.Struct, frozen=True):
     inside: str = ""  # a function around the column
     alike: bool = False  # which is around the value too: lower(code) = lower(?)
     filters: bool = True
+    source: str = ""
 
 
 class Join(msgspec.Struct, frozen=True):
@@ -107,6 +109,7 @@ class Structure(msgspec.Struct, frozen=True):
     clock: str = ""  # it asks what time it is: by the day, by the transaction or by the moment
     exists: bool = False
     slots: tuple[Slot, ...] = ()
+    repeated: tuple[str, ...] = ()  # names that several tables of the statement have
     written: tuple[str, ...] = ()  # the columns that an insert or update names
     names: tuple[
         tuple[str, str], ...
@@ -148,6 +151,21 @@ class Structure(msgspec.Struct, frozen=True):
         if self.outputs and all(output.aggregate for output in self.outputs):
             return tuple(output.aggregate for output in self.outputs)
         return ()
+
+    def is_of(self, column: Column, source: str, table: str, name: str) -> bool:
+        """Whether a column of a condition, whose SELECT calls its table `source`, is of this
+        reading of a table, which a plan calls `name`.
+
+        Of a table that is read twice only the name tells; where both have one, nothing does.
+        """
+        if column.table.lower() != table.lower():
+            return False
+        if sum(known.lower() == table.lower() for _, known in self.names) == 1:
+            return not any(self._is_name_of(one, table) for one in self.repeated)
+        return source not in self.repeated and source.lower() == name.lower() != ""
+
+    def _is_name_of(self, name: str, table: str) -> bool:
+        return any(one == name and known.lower() == table.lower() for one, known in self.names)
 
     @property
     def counts(self) -> bool:

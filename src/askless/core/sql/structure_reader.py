@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -96,14 +97,16 @@ def _structure(parsed: Parsed, text: str) -> Structure:
     tree = parsed.tree
     names = Names(tree)
     result = _select(tree, names) if isinstance(tree, exp.Query) else _other(tree, names)
-    aliases = tuple({t.alias_or_name: t.name for t in tree.find_all(exp.Table)}.items())
+    named = [(t.alias_or_name, t.name) for t in tree.find_all(exp.Table)]
+    counted = Counter(name for name, _ in named)
     return msgspec.structs.replace(
         result,
         slots=tuple(parsed.slots),
         volatile=bool(_VOLATILE.search(text)),
         clock=_clock(text, parsed.system),
         locks=result.locks or bool(_LOCKING.search(text)),
-        names=aliases,
+        names=tuple(dict(named).items()),
+        repeated=tuple(name for name, times in counted.items() if times > 1),
         used=_used(tree, names),
         writes=_writes(tree),
     )
@@ -307,7 +310,7 @@ def _all_predicates(tree: Any, select: Any, names: Names) -> list[Predicate]:
     """The conditions of a statement's first SELECT, then those of all others."""
     predicates = list(comparisons(select.args.get("where"), names))
     for join in select.args.get("joins") or ():
-        predicates += comparisons(join.args.get("on"), names)
+        predicates += _on(join, names)
     predicates += through_values(select, names)
     if select is tree:
         return [*predicates, *_inner_predicates(select, names)]
@@ -317,6 +320,16 @@ def _all_predicates(tree: Any, select: Any, names: Names) -> list[Predicate]:
         if branch is not select:
             predicates += _predicates_of(branch, names, required=False)
     return predicates
+
+
+def _on(join: Any, names: Names) -> Iterator[Predicate]:
+    """The conditions of a join. Those of an outer join keep no row of the result out; of a LEFT
+    JOIN they filter what is joined.
+    """
+    joined = join.this.alias_or_name if join.side == "LEFT" else None
+    for one in comparisons(join.args.get("on"), names):
+        filters = one.filters and (not join.side or one.source == joined)
+        yield msgspec.structs.replace(one, filters=filters, required=one.required and not join.side)
 
 
 def _limit_slot(limit: Any) -> int | None:

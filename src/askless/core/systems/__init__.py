@@ -90,6 +90,19 @@ BY_DUPLICATE = Upsert(
 )
 
 
+class Statistics(msgspec.Struct, frozen=True):
+    """What helps a planner whose estimate was wrong: of one column, of several, of an
+    expression.
+    """
+
+    one: str
+    several: str
+    expression: str
+
+
+ANALYZE = "first update the statistics (ANALYZE)"
+
+
 class System(msgspec.Struct, frozen=True, kw_only=True):
     """One system. `dialect` is what the parser calls it; `driver` the package that connects, and
     the extra that brings it. `is_file`: a database is a file. `aliases` are other names for it in
@@ -134,6 +147,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     offset_alone: bool = False  # OFFSET may come without LIMIT
     row_values: str = ":keys"  # what `(a, b) IN (…)` takes; "" where there is no such comparison
     upsert: Upsert | None = None
+    statistics: Statistics = Statistics(ANALYZE, ANALYZE, ANALYZE)
     meanings: tuple[Meaning, ...] = ()
 
     def meaning(self, code: str, text: str) -> Meaning | None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import BY_DUPLICATE, Lexis, Meaning, System, Traits
+from askless.core.systems import BY_DUPLICATE, Lexis, Meaning, Statistics, System, Traits
 from askless.core.systems.lexical import (
     BACKTICK,
     COMMENT_FLAT,
@@ -38,6 +38,14 @@ SYSTEM = System(
     joins_in_batches=True,
     number_hides_text=True,
     upsert=BY_DUPLICATE,
+    statistics=Statistics(
+        one="first update the statistics (ANALYZE TABLE); of a column without an index there are "
+        "none until ANALYZE TABLE … UPDATE HISTOGRAM ON that column",
+        several="first update the statistics (ANALYZE TABLE); columns are taken to be independent "
+        "unless one index begins with both",
+        expression="there are no statistics of an expression until a functional index is made on "
+        "it, or a generated column with an index, and ANALYZE TABLE has run",
+    ),
     meanings=(  # error numbers as in the server's error message reference
         Meaning(
             "password-refused",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import BY_CONFLICT, Lexis, Meaning, System, Traits
+from askless.core.systems import ANALYZE, BY_CONFLICT, Lexis, Meaning, Statistics, System, Traits
 from askless.core.systems.lexical import (
     COMMENT_NESTED,
     DOLLAR,
@@ -42,6 +42,13 @@ SYSTEM = System(
     lists_as_arrays=True,
     offset_alone=True,
     upsert=BY_CONFLICT,
+    statistics=Statistics(
+        one=ANALYZE,
+        several=f"{ANALYZE}, then CREATE STATISTICS on the columns of the condition: they may be "
+        "correlated",
+        expression="there are no statistics of an expression until CREATE STATISTICS, or an index, "
+        "is made on it, and ANALYZE has run",
+    ),
     meanings=(  # SQLSTATEs as in appendix A of the server's documentation, two characters name a class; libpq gives none
         # where the connection itself fails or is lost
         Meaning(
