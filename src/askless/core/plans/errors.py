@@ -10,3 +10,6 @@ class UnreadablePlan(Exception):
         super().__init__(f"line {line}: {reason}")
         self.line = line
         self.reason = reason
+
+
+LOST_INDENTATION = "the indentation is lost, which tells what each step belongs to"

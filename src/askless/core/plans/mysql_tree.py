@@ -16,7 +16,7 @@ from typing import Any
 import msgspec
 
 from askless.core.plans import tree
-from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.errors import LOST_INDENTATION, UnreadablePlan
 from askless.core.plans.tree import Actual, Estimate, Node
 
 _STEP = re.compile(r"^(?P<indent>[\s|]*?)(?:EXPLAIN:\s*)?->\s+(?P<words>.*?)[\s|]*$")
@@ -154,12 +154,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
             continue
         match = _STEP.match(line)
         if match is None:
-            if not roots:
-                raise UnreadablePlan(
-                    number, f"this is not a step of a MySQL plan: {line.strip()[:60]!r}"
-                )
-            if _COST.search(line) or _ACTUAL.search(line):
-                raise UnreadablePlan(number, f"this step has no arrow: {line.strip()[:60]!r}")
+            _check_words(number, line.strip(), not roots)
             continue
         step = _Step(len(match["indent"].replace("|", " ").expandtabs()), match["words"])
         if not roots:
@@ -167,14 +162,22 @@ def read_tree(text: str) -> tuple[Node, ...]:
         while stack and stack[-1].column >= step.column:
             stack.pop()
         if roots and not stack and not step.words.startswith("Select #"):
-            raise UnreadablePlan(
-                number, "the indentation is lost, which tells what each step belongs to"
-            )
+            raise UnreadablePlan(number, LOST_INDENTATION)
         (stack[-1].children if stack else roots).append(step)
         stack.append(step)
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
     return tuple(step.node() for step in roots)
+
+
+def _check_words(number: int, line: str, first: bool) -> None:
+    """Raises UnreadablePlan for a line without an arrow that is the first one, or has numbers of a
+    step: others are the rest of a condition.
+    """
+    if first:
+        raise UnreadablePlan(number, f"this is not a step of a MySQL plan: {line[:60]!r}")
+    if _COST.search(line) or _ACTUAL.search(line):
+        raise UnreadablePlan(number, f"this step has no arrow: {line[:60]!r}")
 
 
 class _Step:

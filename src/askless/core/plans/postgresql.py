@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from askless.core.plans import tree
-from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.errors import LOST_INDENTATION, UnreadablePlan
 from askless.core.plans.pasted_text import FRAME
 from askless.core.plans.tree import Actual, Estimate, Node
 from askless.core.plans.wall_time import settled
@@ -309,8 +309,9 @@ def read_text(text: str) -> tuple[Node, ...]:
     stack: list[tuple[int, Raw]] = []
     roots: list[Raw] = []
     section: tuple[int, str] = (-1, "")
-    left, flat = 0, 0  # where the first step begins; how many arrows are not to the right of it
-    for number, bare in _lines(text):
+    lines = list(_lines(text))
+    _check_indentation(lines)
+    for number, bare in lines:
         words, column = bare.strip(), _column(bare)
         arrow = _ARROW.match(bare)
         if arrow or not roots:
@@ -319,12 +320,6 @@ def read_text(text: str) -> tuple[Node, ...]:
                 raise UnreadablePlan(
                     number, f"this is not a step of a PostgreSQL plan: {words[:60]!r}"
                 )
-            flat += roots != [] and column <= left
-            if flat > 1:
-                raise UnreadablePlan(
-                    number, "the indentation is lost, which tells what each step belongs to"
-                )
-            left = left if roots else column
             column = column if arrow else -1
             _leave(stack, column, 0)
             if stack and column > section[0] >= 0:
@@ -337,13 +332,26 @@ def read_text(text: str) -> tuple[Node, ...]:
             _leave(stack, column, 1)
             section = (column, words)
         elif not _is_footer(words, column, stack[-1][0]):
-            measures = _MEASURES.search(words)
-            if measures is not None and measures[0].strip():
-                raise UnreadablePlan(number, f"this step has no arrow: {words[:60]!r}")
+            _check_property(number, words)
             _property(stack[-1][1], words)
     if not roots:
         raise UnreadablePlan(1, "there is no plan in it")
     return settled(tuple(_node(raw) for raw in roots))
+
+
+def _check_indentation(lines: list[tuple[int, str]]) -> None:
+    """Raises UnreadablePlan if several steps begin where the first one does, or before it."""
+    arrows = [(number, _column(bare)) for number, bare in lines[1:] if _ARROW.match(bare)]
+    flat = [number for number, column in arrows if column <= _column(lines[0][1])]
+    if len(flat) > 1:
+        raise UnreadablePlan(flat[1], LOST_INDENTATION)
+
+
+def _check_property(number: int, words: str) -> None:
+    """Raises UnreadablePlan for a step among the lines below one."""
+    measures = _MEASURES.search(words)
+    if measures is not None and measures[0].strip():
+        raise UnreadablePlan(number, f"this step has no arrow: {words[:60]!r}")
 
 
 def _first_step(lines: list[str]) -> int:

@@ -8,7 +8,7 @@ import re
 from collections.abc import Mapping, Sequence
 
 from askless.core.plans import tree
-from askless.core.plans.errors import UnreadablePlan
+from askless.core.plans.errors import LOST_INDENTATION, UnreadablePlan
 from askless.core.plans.tree import Node
 
 _READ = re.compile(
@@ -68,9 +68,7 @@ def read_tree(text: str) -> tuple[Node, ...]:
             if depth > len(path):
                 raise UnreadablePlan(number, f"this step has no parent: {line.strip()[:60]!r}")
             if depth in last:
-                raise UnreadablePlan(
-                    number, "the indentation is lost, which tells what each step belongs to"
-                )
+                raise UnreadablePlan(number, LOST_INDENTATION)
             last = {one for one in last if one < depth}
             if line.rstrip()[3 * depth] == "`":
                 last.add(depth)
