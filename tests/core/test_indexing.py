@@ -9,27 +9,28 @@ import pytest
 import sqlglot
 from hypothesis import example, given, settings, strategies as st
 
-from askless.core.indexing.advisor import (
-    IndexAdvice,
-    Statement,
-    advise,
-    bare_foreign_keys,
-    redundant_indexes,
-)
+from askless.core.indexing.advisor import advise
+from askless.core.indexing.eligibility import changed_in_place
+from askless.core.indexing.redundancy import bare_foreign_keys, redundant_indexes
+from askless.core.indexing.workload import IndexAdvice, Statement
 from askless.core.records.index_ddl import create_index, drop_index, name_for
 from askless.core.records.schema import ForeignKey, Index, Schema, Table, TableColumn
 from askless.core.sql.structure import Predicate
 from askless.core.sql.structure_store import structure_of
 
-COLUMNS = [("id", 4, 60000.0), ("vessel_id", 4, 4000.0), ("berth_id", 4, 22.0), ("status", 9, 4.0), ("eta", 8, 60000.0), ("agent", 14, 12.0), ("remark", 900, 60000.0)]  # fmt: skip
+COLUMNS = [
+    ("id", "INTEGER", 4, 60000.0), ("vessel_id", "INTEGER", 4, 4000.0), ("berth_id", "INTEGER", 4, 22.0),
+    ("status", "VARCHAR(20)", 9, 4.0), ("eta", "TIMESTAMP", 8, 60000.0), ("agent", "VARCHAR(60)", 14, 12.0),
+    ("remark", "TEXT", 900, 60000.0),
+]  # fmt: skip
 
 
 def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int = 60_000) -> Schema:
     call = Table(
         "port_call",
         tuple(
-            TableColumn(name, "TEXT", True, float(width), distinct)
-            for name, width, distinct in COLUMNS
+            TableColumn(name, type_, True, float(width), distinct)
+            for name, type_, width, distinct in COLUMNS
         ),
         ("id",),
         (ForeignKey(("vessel_id",), "vessel"), ForeignKey(("berth_id",), "berth")),
@@ -37,7 +38,7 @@ def schema(system: str = "postgresql", indexes: Sequence[Index] = (), rows: int 
         rows,
         rows * 1000,
     )
-    vessel = Table("vessel", (TableColumn("id", "INT", False, 4.0, 4000.0), TableColumn("name", "TEXT", True, 20.0, 4000.0)), ("id",), rows=4000, bytes=400_000)  # fmt: skip
+    vessel = Table("vessel", (TableColumn("id", "INT", False, 4.0, 4000.0), TableColumn("name", "VARCHAR(80)", True, 20.0, 4000.0)), ("id",), rows=4000, bytes=400_000)  # fmt: skip
     return Schema(system, (call, vessel))
 
 
@@ -228,7 +229,7 @@ def test_any_workload_gets_a_sound_set(
             asked(f"SELECT {output} FROM port_call{where}{tail if output != 'count(*)' else ''}")
         )
     found = advise(workload, schema(system))
-    known = {name for name, _, _ in COLUMNS}
+    known = {name for name, *_ in COLUMNS}
     for advice in found:
         assert set(advice.columns) <= known and len(set(advice.columns)) == len(advice.columns) <= 4
         assert advice.serves and all(
@@ -326,7 +327,7 @@ def test_the_sides_of_an_or_get_an_index_each() -> None:
         ),
         (
             "SELECT id FROM vessel WHERE id IN (SELECT vessel FROM tug_job WHERE master = $1)",
-            ("master", "vessel"),
+            ("master",),
         ),
         (
             "SELECT id FROM vessel WHERE id = $1 UNION ALL SELECT id FROM tug_job WHERE master = $2",
@@ -410,3 +411,113 @@ def test_a_list_of_keys_is_looked_up_like_a_key(text: str) -> None:
     assert columns(
         advise([asked(f"SELECT * FROM port_call WHERE {text}", 20, 1e-3)], schema())
     ) == [("vessel_id",)]
+
+
+def typed(table: str, **types: str) -> Table:
+    columns = tuple(TableColumn(name, type_, True, 9.0, 9000.0) for name, type_ in types.items())
+    return Table(table, (TableColumn("id", "INTEGER", False, 4.0), *columns), ("id",), rows=60_000, bytes=60_000_000)  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("system", "type_", "kind"),
+    [
+        ("postgresql", "VARCHAR(40)", ""),
+        ("postgresql", "TEXT", "hash"),
+        ("postgresql", "VARCHAR", "hash"),
+        ("postgresql", "BYTEA", "hash"),
+        ("postgresql", "VARCHAR(5000)", "hash"),
+        ("postgresql", "JSON", None),
+        ("sqlite", "TEXT", ""),
+        ("mysql", "TEXT", ""),
+        ("mysql", "VARCHAR(1000)", ""),
+        ("mysql", "JSON", None),
+        ("mssql", "VARCHAR(max)", None),
+    ],
+)
+def test_no_index_refuses_a_long_value_later(system: str, type_: str, kind: str | None) -> None:
+    known = Schema(system, (typed("vessel", note=type_),))
+    found = advise([asked("SELECT * FROM vessel WHERE note = ?", share=1e-4)], known)
+    assert [one.kind for one in found] == ([] if kind is None else [kind])
+    if kind == "hash":
+        assert found[0].ddl == "CREATE INDEX vessel_note ON vessel USING hash (note)"
+        ranges = asked("SELECT * FROM vessel WHERE note > ? ORDER BY note LIMIT 9", share=1e-4)
+        assert advise([ranges], known) == [], "a hash has no order"
+    elif found and system == "mysql":
+        assert found[0].ddl.endswith("(note(64))")
+
+
+def test_several_long_columns_are_not_too_long_together() -> None:
+    long = dict.fromkeys(("a", "b", "c", "d"), "VARCHAR(255)")
+    sql = "SELECT * FROM vessel WHERE a = ? AND b = ? AND c = ? ORDER BY d LIMIT 9"
+    for system, most in (("mysql", 3), ("postgresql", 4)):
+        (one,) = advise([asked(sql, share=1e-2)], Schema(system, (typed("vessel", **long),)))
+        assert len(one.columns) <= most, system
+
+
+def test_what_is_updated_in_place_gets_no_index() -> None:
+    sql = "SELECT * FROM port_call WHERE status = ?"
+
+    def updated(table: str) -> frozenset[str]:
+        return frozenset({"status"}) if table == "port_call" else frozenset()
+
+    workload = [asked(sql, share=0.001)]
+    assert advise(workload, schema(), updated=updated) == []
+    assert changed_in_place(workload, schema(), updated) == ["port_call.status"]
+    for known in (schema("mysql"), schema("sqlite")):
+        assert len(advise(workload, known, updated=updated)) == 1
+        assert changed_in_place(workload, known, updated) == []
+    there = schema(indexes=[Index("by_eta", ("eta", "status"))])
+    assert len(advise(workload, there, updated=updated)) == 1, (
+        "such an update is of all indexes now"
+    )
+
+
+def test_an_index_that_holds_all_must_pay() -> None:
+    few = advise(
+        [asked("SELECT eta FROM port_call WHERE vessel_id = ?", share=4 / 60_000)], schema()
+    )
+    assert columns(few) == [("vessel_id",)]
+    link = Table("crew", tuple(TableColumn(n, "INTEGER", False, 4.0, 900.0) for n in ("id", "a", "b", "c", "d")), ("id",), rows=60_000, bytes=9_000_000)  # fmt: skip
+    copy = advise(
+        [asked("SELECT a, b, c, d FROM crew WHERE a = ?", share=0.1)], Schema("postgresql", (link,))
+    )
+    assert all(len(one.columns) < 4 for one in copy)
+
+
+def test_a_few_of_many_queries_get_no_index() -> None:
+    rare = asked("SELECT * FROM port_call WHERE agent = ?", 3, share=0.001)
+    often = asked("SELECT * FROM vessel WHERE id = ?", 997)
+    assert advise([rare, often], schema()) == [] and columns(advise([rare], schema())) == [
+        ("agent",)
+    ]
+
+
+def test_effects_know_what_is_skipped_sorted_in_runs_and_left_unread() -> None:
+    page = asked("SELECT * FROM port_call ORDER BY eta LIMIT 20 OFFSET 5000", share=1.0)
+    (one,) = advise([page], schema())
+    assert one.serves[0].rows_after == 5020
+    runs = schema(indexes=[Index("by_vessel", ("vessel_id",))])
+    sorted_ = asked("SELECT * FROM port_call ORDER BY vessel_id, eta LIMIT 20", share=1.0)
+    other = schema("mysql", [Index("by_vessel", ("vessel_id",))])
+    read = [advise([sorted_], known)[0].serves[0].rows_before for known in (runs, other)]
+    assert read == [20 + 15, 60_000], "fifteen rows of a vessel are sorted at a time"
+    month = asked("SELECT * FROM port_call WHERE eta > ? AND agent = ?", share=1e-4)
+    whole, parted = schema(), schema()
+    parted = msgspec.structs.replace(
+        parted,
+        tables=(
+            msgspec.structs.replace(parted.tables[0], partitioned_by=("eta",), partitions=12),
+            parted.tables[1],
+        ),
+    )
+    before = [advise([month], known)[0].serves[0].rows_before for known in (whole, parted)]
+    assert before == [60_000, 5_000]
+
+
+def test_the_index_that_a_table_lies_in_the_order_of_stays() -> None:
+    longer = Index("longer", ("vessel_id", "eta"))
+    for kind, gone in (("clustered", []), ("", [("port_call", "short", "longer")])):
+        assert (
+            redundant_indexes(schema(indexes=[Index("short", ("vessel_id",), kind=kind), longer]))
+            == gone
+        )

@@ -9,7 +9,8 @@ from collections.abc import Iterator
 import pytest
 from hypothesis import given, strategies as st
 
-from askless.core.indexing.advisor import IndexAdvice, Statement, advise
+from askless.core.indexing.advisor import advise
+from askless.core.indexing.workload import IndexAdvice, Statement
 from askless.core.plans import tree
 from askless.core.plans.observations import observe
 from askless.core.plans.sqlite import node_of, read

@@ -34,14 +34,16 @@ def reflect(connection: Connection) -> Schema:
         what: {name: value for (_, name), value in by_table.items()}  # type: ignore[attr-defined]
         for what, by_table in results.items()
     }
-    kinds = server.kinds(connection)
+    kinds, unique = server.kinds(connection), server.unique_keys(connection)
+    partitions = server.partitions(connection)
     sizes = server.sizes(
         connection, {name: [c["name"] for c in parts["columns"].get(name, [])] for name in names}
     )
     tables = tuple(
         _table(
             name,
-            {what: of.get(name) for what, of in parts.items()},
+            {what: of.get(name) for what, of in parts.items()}
+            | {"unique": unique.get(name), "partitions": partitions.get(name)},
             sizes.get(name, Size(None, 0)),
             kinds,
         )
@@ -53,6 +55,39 @@ def reflect(connection: Connection) -> Schema:
 def _table(
     name: str, parts: Mapping[str, Any], size: Size, kinds: Mapping[tuple[str, str], str]
 ) -> Table:
+    partitioned_by, count = parts["partitions"] or ((), 0)
+    return Table(
+        name=name,
+        columns=tuple(_column(c, size) for c in parts["columns"] or ()),
+        primary_key=tuple((parts["primary"] or {}).get("constrained_columns") or ()),
+        foreign_keys=tuple(
+            ForeignKey(tuple(k["constrained_columns"]), k["referred_table"])
+            for k in parts["foreign"] or ()
+        ),
+        indexes=tuple(_indexes(name, parts, kinds)),
+        rows=size.rows,
+        bytes=size.bytes,
+        partitioned_by=partitioned_by,
+        partitions=count,
+    )
+
+
+def _column(column: Any, size: Size) -> TableColumn:
+    name = column["name"]
+    return TableColumn(
+        name,
+        str(column["type"]),
+        bool(column.get("nullable", True)),
+        size.widths.get(name),
+        size.distinct.get(name),
+        size.correlations.get(name),
+    )
+
+
+def _indexes(
+    name: str, parts: Mapping[str, Any], kinds: Mapping[tuple[str, str], str]
+) -> list[Index]:
+    """The indexes of a table, and the unique constraints that act as one."""
     indexes = [
         _index(index, kinds.get((name, str(index["name"])), ""))
         for index in parts["indexes"] or ()
@@ -64,28 +99,15 @@ def _table(
         for key in parts["keys"] or ()
         if key.get("name") not in known
     ]
-    return Table(
-        name=name,
-        columns=tuple(
-            TableColumn(
-                c["name"],
-                str(c["type"]),
-                bool(c.get("nullable", True)),
-                size.widths.get(c["name"]),
-                size.distinct.get(c["name"]),
-                size.correlations.get(c["name"]),
-            )
-            for c in parts["columns"] or ()
+    there = {index.columns for index in indexes if index.unique}
+    return [
+        *indexes,
+        *(
+            Index("unique", columns, True)
+            for columns in parts["unique"] or ()
+            if columns not in there
         ),
-        primary_key=tuple((parts["primary"] or {}).get("constrained_columns") or ()),
-        foreign_keys=tuple(
-            ForeignKey(tuple(k["constrained_columns"]), k["referred_table"])
-            for k in parts["foreign"] or ()
-        ),
-        indexes=tuple(indexes),
-        rows=size.rows,
-        bytes=size.bytes,
-    )
+    ]
 
 
 def _index(index: Any, kind: str) -> Index:

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from sqlalchemy.engine import Connection
 
-from askless.core.indexing.advisor import Statement
+from askless.core.indexing.workload import Statement
 from askless.core.records.schema import Schema
 from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure
@@ -49,11 +49,13 @@ def statement_of(
 
     values = values_of(structure.slots, executions[0] if executions else (), names)
     limit = values[structure.limit_slot] if structure.limit_slot is not None else None
+    skipped = values[structure.offset_slot] if structure.offset_slot is not None else None
+    read = limit + (skipped if isinstance(skipped, int) else 0) if isinstance(limit, int) else None
     return Statement(
         digest,
         structure,
         weight_ms,
-        float(limit) if isinstance(limit, int) else None,
+        float(read) if read is not None else None,
         shares,
         _constants(structure),
     )

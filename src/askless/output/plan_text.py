@@ -138,7 +138,16 @@ def how_many(document: documents.IndexesDocument) -> str:
     read = f"{plural(document.shapes, 'shape')} of {document.capture}"
     if not document.indexes:
         return f"No index to advise for {read}."
-    return f"{plural(len(document.indexes), 'index')} for {read}"
+    together = sum(index.size_bytes for index in document.indexes)
+    writes = sum(index.writes for index in document.indexes)
+    return (
+        f"{plural(len(document.indexes), 'index')} for {read}: about {size(together)} together, "
+        + (
+            f"changed {plural(writes, 'time')} by the writes in the capture"
+            if writes
+            else "and no write in the capture changes them"
+        )
+    )
 
 
 def left_unread(document: documents.IndexesDocument) -> str:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 
 import msgspec
 
 from askless.core.errors import AskLessError
-from askless.core.indexing import advisor
+from askless.core.indexing import advisor, eligibility, redundancy
+from askless.core.indexing.workload import Served, Statement
 from askless.core.progress import Progress
 from askless.core.records import index_ddl
 from askless.core.records.schema import Schema
@@ -102,10 +103,9 @@ def _proven(
         for text in proof.harmed.get(index.name, ()):
             harming.append(reason(wish.ddl, f"with it the planner does worse for {hidden[text]}"))
     needed = [index for index in document.redundant if proof.needed[index.index]]
+    gone = set(proof.fates) - {index_of(one.ddl, document.system).name for one in remaining}
     return msgspec.structs.replace(
-        document,
-        indexes=tuple(remaining),
-        redundant=tuple(index for index in document.redundant if index not in needed),
+        _only(document, remaining, [index.index for index in needed], gone),
         notes=(*document.notes, *map("removed {}, left by an earlier trial".format, proof.cleaned)),
         set_trial=documents.IndexSetTrialResult(
             where=proof.where,
@@ -121,9 +121,34 @@ def _proven(
     )
 
 
+def _only(
+    document: documents.IndexesDocument,
+    indexes: Sequence[documents.AdvisedIndex],
+    stay: Collection[str],
+    gone: Collection[str],
+) -> documents.IndexesDocument:
+    """The document with these indexes of the set. What must stay is not to be dropped anywhere, nor
+    what an index of those that are gone would serve.
+    """
+    redundant = [
+        index for index in document.redundant if index.index not in stay and index.by not in gone
+    ]
+    droppable = {index.index for index in redundant}
+    return msgspec.structs.replace(
+        document,
+        indexes=tuple(
+            msgspec.structs.replace(
+                index, redundant=tuple(name for name in index.redundant if name in droppable)
+            )
+            for index in indexes
+        ),
+        redundant=tuple(redundant),
+    )
+
+
 def _statements(
     schema: Schema, subjects: Sequence[Subject], connection: Connection | None
-) -> list[advisor.Statement]:
+) -> list[Statement]:
     """The shapes that can be parsed and ask tables of the schema, as the advisor takes them."""
     from askless.database.workload import statement_of
 
@@ -154,12 +179,14 @@ def _document(
             "none of the capture's tables is in this database",
             "check --db or --schema: is it the capture's database?",
         )
-    advice = advisor.advise(statements, schema, workload.writes, whole=True)
+    advice = advisor.advise(
+        statements, schema, workload.writes, whole=True, updated=workload.updated
+    )
     tables = {name.lower() for statement in statements for name in statement.structure.tables}
-    spare = advisor.redundant_indexes(schema, advice)
+    spare = redundancy.redundant_indexes(schema, advice)
     judged = [entry for entry in spare if entry[0].lower() in tables]
 
-    def served(one: advisor.Served) -> documents.ServedRow:
+    def served(one: Served) -> documents.ServedRow:
         subject = by_shape[one.digest]
         return documents.ServedRow(
             shape=subject.shape,
@@ -203,8 +230,19 @@ def _document(
             documents.BareForeignKey(
                 key.table, key.columns, key.target, key.rows, key.ddl, key.shapes
             )
-            for key in advisor.bare_foreign_keys(schema, statements, advice)
+            for key in redundancy.bare_foreign_keys(schema, statements, advice)
         ),
         measured=connection is not None,
-        notes=workload.notes,
+        notes=(*workload.notes, *_in_place(statements, schema, workload)),
     )
+
+
+def _in_place(statements: Sequence[Statement], schema: Schema, workload: Workload) -> list[str]:
+    """The columns that are searched and get no index, as the capture updates them."""
+    columns = eligibility.changed_in_place(statements, schema, workload.updated)
+    if not columns:
+        return []
+    return [
+        f"no index is advised on {', '.join(columns)}: the capture updates it, and with an index "
+        "on it the server could no longer change such rows in place (HOT)"
+    ]

@@ -39,6 +39,8 @@ _KEYS = {
     "condition": "the condition that the node checks",
     "confidence": "confidence of the interval, such as 0.95",
     "constant": "queries that do not depend on rows",
+    "partitioned_by": "columns that say in which of its partitions a row is",
+    "partitions": "partitions of the table, 0 where it has none",
     "correlation": "correlation of the column's order with the table's physical order, -1 to 1",
     "controls": "the routes from which the variation between runs is known",
     "cost": "what the finding costs",

@@ -11,6 +11,7 @@ import msgspec
 from askless.core import plans
 from askless.core.errors import AskLessError
 from askless.core.indexing import advisor
+from askless.core.indexing.workload import IndexAdvice
 from askless.core.plans.errors import UnreadablePlan
 from askless.core.plans.observations import asks_one_row, merged, observe
 from askless.core.plans.runtime_observations import observe_measured
@@ -58,7 +59,7 @@ def live(
     with connect(parse_url(database), limits) as connection:
         schema = wish.schema or reflect(connection)
         rows = tuple(
-            _explained(connection, schema, subject, workload.writes, wish, limits, problems)
+            _explained(connection, schema, subject, workload, wish, limits, problems)
             for subject in workload.subjects
         )
     if len(problems) == len(rows):
@@ -126,7 +127,7 @@ def _explained(
     connection: Connection,
     schema: Schema,
     subject: Subject,
-    writes: advisor.Writes,
+    workload: Workload,
     wish: PlanOptions,
     limits: Limits,
     problems: list[AskLessError],
@@ -159,7 +160,7 @@ def _explained(
     observations = merged(observe(plan, structure, schema, subject.rows, values), measured)
     indexes: Sequence[documents.IndexRow] = ()
     if structure is not None and plan:
-        indexes = _advised(connection, schema, subject, structure, writes, wish.values)
+        indexes = _advised(connection, schema, subject, structure, workload, wish.values)
     return documents.PlanRow(
         sql=mask(subject.text),
         shape=subject.shape,
@@ -199,7 +200,7 @@ def _advised(
     schema: Schema,
     subject: Subject,
     structure: Structure,
-    writes: advisor.Writes,
+    workload: Workload,
     show: bool,
 ) -> list[documents.IndexRow]:
     """The indexes that would help this statement alone."""
@@ -214,10 +215,11 @@ def _advised(
         subject.names,
         subject.total_ns / 1e6 or 1.0,
     )
-    return [_index(advised, show) for advised in advisor.advise([statement], schema, writes)]
+    advice = advisor.advise([statement], schema, workload.writes, updated=workload.updated)
+    return [_index(advised, show) for advised in advice]
 
 
-def _index(advised: advisor.IndexAdvice, show: bool) -> documents.IndexRow:
+def _index(advised: IndexAdvice, show: bool) -> documents.IndexRow:
     served = advised.serves[0] if advised.serves else None
     return documents.IndexRow(
         ddl=advised.ddl,

@@ -13,7 +13,7 @@ import msgspec
 from askless.core.aggregation.shape_stats import Example, ShapeStats
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.errors import AskLessError
-from askless.core.indexing.advisor import Writes, no_writes
+from askless.core.indexing.workload import Updated, Writes, no_writes, none_updated
 from askless.core.records.model import Request
 from askless.core.sql.slots import Value
 from askless.core.sql.structure_store import structure_of
@@ -135,6 +135,7 @@ class Workload(msgspec.Struct, frozen=True):
 
     subjects: tuple[Subject, ...]
     writes: Writes = no_writes
+    updated: Updated = none_updated
     notes: tuple[str, ...] = ()
     shapes: int = 0
     share: float = 0.0
@@ -179,7 +180,9 @@ def of_summary(
             times[stats.shape.digest] = times.get(stats.shape.digest, 0.0) + taken_ns
     whole_ns = sum(times.values())
     share = sum(subject.total_ns for subject in subjects) / whole_ns if whole_ns else 0.0
-    return Workload(tuple(subjects), writes_of(summary), notes, len(times), min(share, 1.0))
+    return Workload(
+        tuple(subjects), writes_of(summary), updated_by(summary), notes, len(times), min(share, 1.0)
+    )
 
 
 def of_request(path: Path, name: str, query: int | None) -> Workload:
@@ -240,6 +243,20 @@ def query_at(request: Request, query: int) -> int:
             "noise is not counted",
         )
     return queries[query - 1]
+
+
+def updated_by(summary: Summary) -> Updated:
+    """The columns of a table that the capture's UPDATEs set."""
+    columns: dict[str, frozenset[str]] = {}
+    for route in summary.routes.values():
+        for stats in route.own_shapes():
+            structure = stats.structure
+            if structure is not None and structure.kind == "update":
+                written = frozenset(column.lower() for column in structure.written)
+                table = structure.main.lower()
+                columns[table] = columns.get(table, frozenset()) | written
+
+    return lambda table: columns.get(table.lower(), frozenset())
 
 
 def writes_of(summary: Summary) -> Writes:

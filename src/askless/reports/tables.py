@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.indexing import advisor
+from askless.core.indexing import redundancy
 from askless.core.records import index_ddl
 from askless.core.records.schema import Schema
 from askless.reports import documents
@@ -20,12 +20,12 @@ def tables(schema: Schema) -> documents.TablesDocument:
             documents.BareForeignKey(
                 key.table, key.columns, key.target, key.rows, key.ddl, key.shapes
             )
-            for key in advisor.bare_foreign_keys(schema, [])
+            for key in redundancy.bare_foreign_keys(schema, [])
         ),
         redundant=tuple(
             documents.RedundantIndex(
                 table, index, by, index_ddl.drop_index(index, table, schema.system)
             )
-            for table, index, by in advisor.redundant_indexes(schema)
+            for table, index, by in redundancy.redundant_indexes(schema)
         ),
     )

@@ -1,13 +1,15 @@
 """One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
 
 Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves
-less than a hundredth of the workload and no quarter of any statement; what an existing index's
-first columns already serve; what writes would cost more than reads gain.
+less than a hundredth of the workload and no quarter of any statement that takes as much; what an
+existing index's first columns already serve; what writes would cost more than reads gain; columns
+whose values may be too long for an entry; columns that the capture updates, where the server would
+no longer change such rows in place.
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from itertools import takewhile
 
 import msgspec
@@ -15,12 +17,24 @@ import msgspec
 from askless.core.formatting import plural
 from askless.core.indexing.candidates import candidates
 from askless.core.indexing.cost import LIMIT_DEFAULT, Outcome, cost_of
-from askless.core.indexing.needs import Need, Shares, needs_of
+from askless.core.indexing.eligibility import may_hold, too_long
+from askless.core.indexing.needs import Need, needs_of
+from askless.core.indexing.redundancy import begins_one, begins_with_key, leads, serves, usable
+from askless.core.indexing.sizes import size_bytes
+from askless.core.indexing.workload import (
+    IndexAdvice,
+    Served,
+    Statement,
+    Updated,
+    Writes,
+    no_writes,
+    none_updated,
+)
 from askless.core.plans.observations import SMALL_TABLE_ROWS, TINY_TABLE_ROWS
 from askless.core.records import index_ddl
 from askless.core.records.schema import Index, Schema, Table
 from askless.core.sql.slots import literal_value
-from askless.core.sql.structure import Predicate, Structure
+from askless.core.sql.structure import Structure
 from askless.core.systems import system_of
 
 GAIN_LEAST = 0.01  # of the workload's time
@@ -28,73 +42,14 @@ GAIN_ALONE = 0.25  # of one statement's cost
 # of the workload's time, for an index on a small table: it is asked a great deal then
 SMALL_GAIN_LEAST = 0.02
 COST_ALONE = 5.0  # and at least so many pages read in sequence
+COVERING_GAIN = 0.25  # of a statement's cost, that an index must save by holding all it wants
 NEARLY = 0.05  # candidates this close are judged by their size
 ROWS_SPARED = 0.9  # an index must leave at most this share of the rows that are touched without it
 COST_FELT = 30.0  # unless so many pages, read in sequence, are spared otherwise
 SLACK, PREFIX_SLACK = 1.05, 1.25  # what leaving an index out may cost any statement
 WRITE_MS = 0.02  # a rule of thumb for keeping one index up in one write
 INDEXES_MOST = 20
-ROW_POINTER_BYTES = 9
 PARTIAL_SHARE = 0.1  # a constant that keeps less than this is worth a partial index
-
-Writes = Callable[[str, Sequence[str]], int]
-
-
-def no_share(_table: str, _predicates: Sequence[Predicate]) -> float | None:
-    """No one measured what conditions keep."""
-    return None
-
-
-def no_writes(_table: str, _columns: Sequence[str]) -> int:
-    """What is not known of a capture's writes is counted as none."""
-    return 0
-
-
-class Statement(msgspec.Struct, frozen=True):
-    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it
-    asks for at most.
-
-    `constants` are the conditions whose value is written into the text: column -> the condition as
-    SQL.
-    """
-
-    digest: str
-    structure: Structure
-    weight_ms: float = 1.0
-    limit: float | None = None
-    shares: Shares = no_share
-    constants: dict[str, str] = {}
-
-
-class Served(msgspec.Struct, frozen=True):
-    """A shape that an index serves: about how many rows of the table it touches before and
-    after.
-    """
-
-    digest: str
-    rows_before: float
-    rows_after: float
-
-
-class IndexAdvice(msgspec.Struct, frozen=True):
-    """An index to try. `redundant` are existing indexes that it makes superfluous; `partial`
-    another form of it.
-
-    `guessed` says that no one measured how many rows its conditions keep.
-    """
-
-    table: str
-    columns: tuple[str, ...]
-    name: str
-    ddl: str
-    why: str
-    size_bytes: int
-    redundant: tuple[str, ...]
-    check: tuple[str, ...]
-    serves: tuple[Served, ...] = ()
-    writes: int = 0
-    partial: str = ""
-    guessed: bool = False
 
 
 class _Item:
@@ -105,11 +60,13 @@ class _Item:
         self.schema = schema
         self.needs = needs_of(statement.structure, schema, statement.shares)
         self.tables = {need.table.name.lower() for need in self.needs}
-        self._known: dict[frozenset[tuple[str, tuple[str, ...]]], Outcome] = {}
+        self._known: dict[frozenset[tuple[str, tuple[str, ...], str]], Outcome] = {}
 
     def outcome(self, indexes: dict[str, list[Index]]) -> Outcome:
         key = frozenset(
-            (table, index.columns) for table in self.tables for index in indexes.get(table, ())
+            (table, index.columns, index.kind)
+            for table in self.tables
+            for index in indexes.get(table, ())
         )
         known = self._known.get(key)
         if known is None:
@@ -121,29 +78,43 @@ class _Item:
 
 
 def _limit(statement: Statement) -> float | None:
-    """The rows that a statement asks for at most; None if it sets no limit."""
+    """The rows that a statement reads in its order at most, those that it skips among them; None if
+    it sets no limit.
+    """
     structure = statement.structure
     if statement.limit is not None or not structure.has_limit:
         return statement.limit
-    slot = structure.slots[structure.limit_slot] if structure.limit_slot is not None else None
+    limit = _written(structure, structure.limit_slot)
+    return (LIMIT_DEFAULT if limit is None else limit) + (
+        _written(structure, structure.offset_slot) or 0.0
+    )
+
+
+def _written(structure: Structure, number: int | None) -> float | None:
+    """The number in a slot, if it is written into the text."""
+    slot = structure.slots[number] if number is not None else None
     value = literal_value(slot.text) if slot is not None and not slot.placeholder else None
-    return float(value) if isinstance(value, int | float) else LIMIT_DEFAULT
+    return float(value) if isinstance(value, int | float) else None
 
 
 def advise(
-    workload: Sequence[Statement], schema: Schema, writes: Writes = no_writes, whole: bool = False
+    workload: Sequence[Statement],
+    schema: Schema,
+    writes: Writes = no_writes,
+    whole: bool = False,
+    updated: Updated = none_updated,
 ) -> list[IndexAdvice]:
     """The indexes for a workload, those that save most first. `writes` counts a capture's writes
-    that touch columns.
+    that touch columns, `updated` names those that its UPDATEs set.
 
     `whole`: the workload is all that a capture asks, so that a small table may be seen to be asked
     a great deal.
     """
     items = [item for item in (_Item(statement, schema) for statement in workload) if item.needs]
     existing = {table.name.lower(): usable(table) for table in schema.tables}
-    chosen = _choose(
-        items, existing, schema, writes, TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS
-    )
+    rows_least = TINY_TABLE_ROWS if whole else SMALL_TABLE_ROWS
+    bundles = _candidates(items, existing, schema, rows_least, updated)
+    chosen = _choose(items, existing, bundles, writes)
     chosen = _thin_out(items, existing, chosen)
     while idle := [entry for entry in chosen if not _is_felt(entry, items, existing, chosen)]:
         chosen = [entry for entry in chosen if entry is not idle[-1]]
@@ -155,12 +126,6 @@ def advise(
         count = writes(table.name, index.columns)
         results.append(_advice((table, index), _Plan(items, existing, chosen, schema), name, count))
     return results
-
-
-def usable(table: Table) -> list[Index]:
-    """The indexes that any lookup may use, the primary key among them."""
-    own = [index for index in table.indexes if index.serves_equality]
-    return [Index("", table.primary_key, True), *own] if table.primary_key else own
 
 
 _Chosen = list[tuple[Table, Index]]
@@ -175,14 +140,9 @@ def _with(existing: dict[str, list[Index]], more: _Chosen) -> dict[str, list[Ind
 
 
 def _choose(
-    items: list[_Item],
-    existing: dict[str, list[Index]],
-    schema: Schema,
-    writes: Writes,
-    rows_least: int,
+    items: list[_Item], existing: dict[str, list[Index]], open_: list[_Chosen], writes: Writes
 ) -> _Chosen:
     """Greedy: the candidate that saves most, then the one that saves most next to it, and so on."""
-    open_ = _candidates(items, schema, rows_least)
     first = {id(item): max(item.outcome(existing).cost, 1e-9) for item in items}
     total = sum(item.statement.weight_ms for item in items)
     chosen: _Chosen = []
@@ -193,7 +153,7 @@ def _choose(
             table = bundle[0][0]
             concerned = [item for item in items if table.name.lower() in item.tables]
             then = _with(now, bundle)
-            gain, best_alone = _gain(concerned, now, then, first)
+            gain, best_alone = _gain(concerned, now, then, first, GAIN_LEAST * total)
             gain -= WRITE_MS * sum(writes(table.name, index.columns) for table, index in bundle)
             if _is_worth(gain, best_alone, total, table.rows or 0):
                 sorts = sum(item.outcome(then).sorts for item in concerned)
@@ -227,16 +187,18 @@ def _gain(
     now: dict[str, list[Index]],
     then: dict[str, list[Index]],
     first: dict[int, float],
+    least_ms: float,
 ) -> tuple[float, float]:
     """(milliseconds of the workload that the statements save, the largest share that one of them
-    saves of its own cost). `first` has the cost of each without any advice.
+    saves of its own cost, if it takes so much time). `first` has the cost of each without any
+    advice.
     """
     gain = best_alone = 0.0
     for item in items:
         before, after = item.outcome(now).cost, item.outcome(then).cost
         saved = max(before - after, 0.0)
         gain += item.statement.weight_ms * saved / first[id(item)]
-        if saved >= COST_ALONE:
+        if saved >= COST_ALONE and item.statement.weight_ms >= least_ms:
             best_alone = max(best_alone, saved / max(before, 1e-9))
     return gain, best_alone
 
@@ -250,54 +212,56 @@ def _is_worth(gain: float, best_alone: float, total: float, rows: int) -> bool:
     return gain >= GAIN_LEAST * total or best_alone >= GAIN_ALONE
 
 
-def _candidates(items: list[_Item], schema: Schema, rows_least: int) -> list[_Chosen]:
+def _candidates(
+    items: list[_Item],
+    existing: dict[str, list[Index]],
+    schema: Schema,
+    rows_least: int,
+    updated: Updated,
+) -> list[_Chosen]:
     """Indexes to think of, each by itself, and those of the sides of an OR together: one of them
     alone finds nothing.
     """
     results: list[_Chosen] = []
 
-    def add(table: Table, indexes: list[tuple[str, ...]]) -> None:
-        bundle = _bundle(table, indexes) if (table.rows or 0) >= rows_least else []
+    def add(table: Table, indexes: Sequence[Sequence[str]], kind: str = "") -> _Chosen:
+        bundle = _bundle(table, indexes, kind) if (table.rows or 0) >= rows_least else []
+        if not all(kind or may_hold(table, index, schema, updated) for _, index in bundle):
+            return []
         if bundle and bundle not in results:
             results.append(bundle)
+        return bundle
 
     for item in items:
-        for name, listed in candidates(item.needs).items():
-            table = schema.table(name)
-            if table is not None:
-                for columns in listed:
+        for candidate in candidates(item.needs):
+            table = candidate.table
+            plain = [add(table, [columns]) for columns in candidate.plain]
+            costs = [item.outcome(_with(existing, bundle)).cost for bundle in plain]
+            least = min([item.outcome(existing).cost, *costs])
+            for columns in candidate.covering:
+                bundle = _bundle(table, [columns])
+                spared = least - item.outcome(_with(existing, bundle)).cost
+                if spared >= max(COST_FELT, COVERING_GAIN * least):
                     add(table, [columns])
         for need in item.needs:
             for sides in need.either:
                 add(need.table, [(column,) for column, _ in sides])
+            for column in too_long(need, schema):
+                add(need.table, [(column,)], system_of(schema.system).equality_index)
     return results
 
 
-def _bundle(table: Table, listed: Sequence[tuple[str, ...]]) -> _Chosen:
+def _bundle(table: Table, listed: Sequence[Sequence[str]], kind: str = "") -> _Chosen:
     """These indexes of a table, but those that there are."""
     spelled = [
         tuple(column.name for column in map(table.column, columns) if column is not None)
         for columns in listed
     ]
     return [
-        (table, Index("", columns))
+        (table, Index("", columns, kind=kind))
         for columns in dict.fromkeys(spelled)
-        if not _begins_one(table, columns) and not _begins_with_key(table, columns)
+        if not begins_one(table, columns) and not begins_with_key(table, columns)
     ]
-
-
-def _leads(columns: Sequence[str], longer: Sequence[str]) -> bool:
-    """Whether a list of columns begins with all of these, in any case."""
-    return [name.lower() for name in columns] == [name.lower() for name in longer[: len(columns)]]
-
-
-def _begins_with_key(table: Table, columns: Sequence[str]) -> bool:
-    """Whether an index would begin with the whole primary key: that finds the one row already."""
-    return bool(table.primary_key) and _leads(table.primary_key, columns)
-
-
-def _begins_one(table: Table, columns: Sequence[str]) -> bool:
-    return any(_leads(columns, index.columns) for index in usable(table))
 
 
 def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Chosen) -> _Chosen:
@@ -310,7 +274,7 @@ def _thin_out(items: list[_Item], existing: dict[str, list[Index]], chosen: _Cho
         without = _with(existing, rest)
         table, index = entry
         begun = any(
-            other is table and _leads(index.columns, longer.columns) for other, longer in rest
+            other is table and leads(index.columns, longer.columns) for other, longer in rest
         )
         slack = PREFIX_SLACK if begun else SLACK
         if all(item.outcome(without).cost <= slack * item.outcome(best).cost for item in items):
@@ -372,7 +336,7 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
     with_all = _with(plan.existing, plan.chosen)
     without = _with(plan.existing, [other for other in plan.chosen if other[1] is not index])
     serving = _serving(index, plan.items, plan.existing, plan.chosen)
-    serves = tuple(
+    served = tuple(
         Served(
             item.statement.digest,
             item.outcome(without).touched.get(table.name, 0.0),
@@ -388,20 +352,21 @@ def _advice(entry: tuple[Table, Index], plan: _Plan, name: str, writes: int) -> 
         columns=index.columns,
         name=name,
         ddl=index_ddl.create_index(
-            name, table.name, index.columns, schema.system, types=table.types
+            name, table.name, index.columns, schema.system, types=table.types, kind=index.kind
         ),
-        why=_why(best.statement, need, lowered, table),
-        size_bytes=size_of(table, index.columns),
+        why=_why(best.statement, need, lowered, table) + _method(index),
+        size_bytes=size_bytes(table, index.columns, schema, index.kind),
         redundant=tuple(
             other.name
             for other in table.indexes
-            if not other.unique and other.is_plain and _serves(index, other)
+            if not index.kind and not other.unique and other.is_plain and serves(index, other)
         ),
         check=("test it before adding it: askless trial measures it privately",),
-        serves=serves,
+        serves=served,
         writes=writes,
         partial=_partial(best.statement, need, table, lowered, name, schema),
         guessed=_measured(best.statement, need, lowered) is None,
+        kind=index.kind,
     )
 
 
@@ -413,14 +378,6 @@ def _measured(statement: Statement, need: Need, columns: Sequence[str]) -> float
         p for column in columns for p in (*need.equal.get(column, ()), *need.ranges.get(column, ()))
     ]
     return statement.shares(need.table.name, predicates) if predicates else 1.0
-
-
-def size_of(table: Table, columns: Sequence[str]) -> int:
-    """About how large an index will be, in bytes."""
-    widths = sum(
-        (column.width_bytes or 8.0) for column in map(table.column, columns) if column is not None
-    )
-    return int((table.rows or 0) * (widths + ROW_POINTER_BYTES) * 1.1)
 
 
 def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Table) -> str:
@@ -441,6 +398,16 @@ def _why(statement: Statement, need: Need, columns: tuple[str, ...], table: Tabl
     if share is not None and share < 1:
         texts.append(f"the condition keeps {100 * share:.2g} % of {plural(table.rows or 0, 'row')}")
     return "; ".join(texts)
+
+
+def _method(index: Index) -> str:
+    """Why an index is of another kind."""
+    if not index.kind:
+        return ""
+    return (
+        f"; by {index.kind}, as a value of {index.columns[0]} may be too long for an ordered index: "
+        "it finds equal values and nothing else"
+    )
 
 
 def _partial(
@@ -484,92 +451,3 @@ def _by_the_rest(need: Need, finds: list[str], rest: tuple[str, ...]) -> list[st
     if need.group and rest[: len(need.group)] == need.group:
         return [f"returns the groups of {', '.join(need.group)} in order"]
     return []
-
-
-def redundant_indexes(
-    schema: Schema, advice: Sequence[IndexAdvice] = ()
-) -> list[tuple[str, str, str]]:
-    """(table, index, the index that serves all it serves): what could be dropped, now or with the
-    advice taken.
-
-    Only plain indexes are judged, and by plain ones that stay themselves: another kind serves what
-    these do not.
-    """
-    results = []
-    for table in schema.tables:
-        planned = [Index(a.name, a.columns) for a in advice if a.table == table.name]
-        staying = [other for other in [*usable(table), *planned] if other.is_plain]
-        for index in sorted(table.indexes, key=lambda index: -len(index.columns)):
-            if index.unique or not index.is_plain:
-                continue
-            other = next((other for other in staying if _serves(other, index)), None)
-            if other is not None:
-                results.append((table.name, index.name, other.name or "the primary key"))
-                # An index that goes serves no other one.
-                staying = [one for one in staying if one.name != index.name]
-    return results
-
-
-def _serves(other: Index, index: Index) -> bool:
-    """Whether another index serves all that this one does. Of two equal ones the first name
-    stays.
-    """
-    if not _leads(index.columns, other.columns) or (other.name and other.name == index.name):
-        return False
-    carried = {name.lower() for name in (*other.columns, *other.include)}
-    if not carried >= {name.lower() for name in index.include}:
-        return False
-    longer = len(other.columns) > len(index.columns)
-    return longer or other.unique or other.name < index.name
-
-
-class BareKey(msgspec.Struct, frozen=True):
-    """A foreign key without an index. `shapes` are those that look rows up, or join, by it."""
-
-    table: str
-    columns: tuple[str, ...]
-    target: str
-    rows: int | None
-    ddl: str
-    shapes: tuple[str, ...]
-
-
-def bare_foreign_keys(
-    schema: Schema, workload: Sequence[Statement], advice: Sequence[IndexAdvice] = ()
-) -> list[BareKey]:
-    """Foreign keys that no index begins with: deleting a parent, and loading its children, reads
-    the whole table.
-    """
-    results = []
-    for table in schema.tables:
-        planned = [a.columns for a in advice if a.table == table.name]
-        for key in table.foreign_keys:
-            if _begins_one(table, key.columns) or any(
-                _leads(key.columns, columns) for columns in planned
-            ):
-                continue
-            queries = tuple(
-                s.digest
-                for s in workload
-                if _asks_by(s.structure, table.name, key.columns[0].lower())
-            )
-            product = index_ddl.plain_index(table, key.columns, schema.system)
-            results.append(
-                BareKey(table.name, key.columns, key.table, table.rows, product, queries)
-            )
-    return results
-
-
-def _asks_by(structure: Structure, table: str, column: str) -> bool:
-    wanted = (table.lower(), column)
-    looked_up = any(
-        (p.column.table.lower(), p.column.name.lower()) == wanted
-        for p in structure.predicates
-        if p.slots
-    )
-    joined = any(
-        (side.table.lower(), side.name.lower()) == wanted
-        for join in structure.joins
-        for side in (join.left, join.right)
-    )
-    return looked_up or joined

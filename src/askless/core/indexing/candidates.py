@@ -7,24 +7,49 @@ from __future__ import annotations
 from collections.abc import Sequence
 from itertools import permutations
 
+import msgspec
+
 from askless.core.indexing.cost import width_of
 from askless.core.indexing.needs import Need
+from askless.core.records.schema import Table
 
 COLUMNS_MOST = 4
 COVERING_BYTES = 64  # a wider entry is no longer much smaller than the row
 EQUAL_MOST = 3
+LINK_COLUMNS = 3  # a table of so many holds two keys, and its own
 
 
-def candidates(needs: Sequence[Need]) -> dict[str, list[tuple[str, ...]]]:
-    """Columns of indexes to think of, by table (as the schema names it)."""
-    results: dict[str, list[tuple[str, ...]]] = {}
-    for need in needs:
-        for columns in _of(need):
-            if 0 < len(columns) <= COLUMNS_MOST and columns not in results.setdefault(
-                need.table.name, []
-            ):
-                results[need.table.name].append(columns)
-    return results
+class Candidates(msgspec.Struct, frozen=True):
+    """Columns of indexes to think of for one table of a statement. `covering` ones hold every column
+    that it wants.
+    """
+
+    table: Table
+    plain: list[tuple[str, ...]]
+    covering: list[tuple[str, ...]]
+
+
+def candidates(needs: Sequence[Need]) -> list[Candidates]:
+    """Those of each table that a statement asks."""
+    return [_candidates(need) for need in needs]
+
+
+def _candidates(need: Need) -> Candidates:
+    plain = [columns for columns in _of(need) if len(columns) <= COLUMNS_MOST]
+    covering = [
+        columns
+        for columns in dict.fromkeys(_covering(need, plain))
+        if 0 < len(columns) <= COLUMNS_MOST
+        and columns not in plain
+        and not _is_copy(need.table, columns)
+    ]
+    return Candidates(need.table, plain, covering)
+
+
+def _is_copy(table: Table, columns: Sequence[str]) -> bool:
+    """Whether an index would hold the whole of a table that is more than a link between two."""
+    held = {*columns, *(column.lower() for column in table.primary_key)}
+    return len(table.columns) > LINK_COLUMNS and len(held) >= len(table.columns)
 
 
 def _bases(equal: list[str], links: list[str]) -> list[tuple[str, ...]]:
@@ -54,7 +79,6 @@ def _of(need: Need) -> list[tuple[str, ...]]:
                 products.append((*base, order[0]))
         if need.group:
             products.append((*base, *_without(need.group, base)))
-    products += _covering(need, products)
     return list(dict.fromkeys(columns for columns in products if columns))
 
 

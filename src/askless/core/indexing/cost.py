@@ -37,6 +37,8 @@ class Path(msgspec.Struct, frozen=True):
     ordered: bool
     index: Index | None
     also: tuple[Index, ...] = ()  # further ones that it reads next to the first
+    # rows that come with equal values of the first columns of the order, if no more of it is kept
+    run: float | None = None
 
 
 class Outcome(msgspec.Struct, frozen=True):
@@ -59,8 +61,12 @@ def width_of(need_columns: Sequence[str], need: Need) -> float:
     )
 
 
+def _rows(need: Need) -> float:
+    return float(max(need.table.rows or 0, 1))
+
+
 def _pages(need: Need) -> float:
-    rows = max(need.table.rows or 0, 1)
+    rows = _rows(need)
     if need.table.bytes:
         return max(need.table.bytes / PAGE_BYTES, 1.0)
     return max(rows * (width_of([c.name for c in need.table.columns], need) + 28) / PAGE_BYTES, 1.0)
@@ -83,10 +89,20 @@ def _descent(rows: float) -> float:
 
 def scan(need: Need) -> Path:
     """Reading the whole table."""
-    rows = float(max(need.table.rows or 0, 1))
+    rows = _rows(need)
+    part = _partitions_read(need)
     checks = len(need.equal) + len(need.ranges)
-    cost = _pages(need) * SEQUENTIAL + rows * (ROW + checks * OPERATOR)
-    return Path(cost, rows, max(rows * need.share_kept, 1.0), False, None)
+    cost = part * (_pages(need) * SEQUENTIAL + rows * (ROW + checks * OPERATOR))
+    return Path(cost, part * rows, max(rows * need.share_kept, 1.0), False, None)
+
+
+def _partitions_read(need: Need) -> float:
+    """The share of a table's partitions that the conditions on their key leave to be read."""
+    by, count = need.table.partitioned_by, need.table.partitions
+    keys = tuple(name.lower() for name in by if name.lower() in {*need.equal, *need.ranges})
+    if not keys or not count:
+        return 1.0
+    return min((math.floor(need.share(keys) * count) + 1) / count, 1.0)
 
 
 def _lower(names: Sequence[str]) -> list[str]:
@@ -97,8 +113,10 @@ def _covers(need: Need, index: Index, key: Sequence[str]) -> bool:
     """Whether an index holds all columns that are needed. `key` has those of the primary key that
     every index carries.
     """
-    carried = {*_lower(index.columns), *_lower(index.include), *key}
-    return need.used is not None and need.used <= carried
+    if need.used is None or index.kind == "hash":
+        return False
+    carried = {*index.lowered, *_lower(index.include), *key}
+    return need.used <= carried
 
 
 def _conditions(need: Need, columns: Sequence[str], bound: frozenset[str]) -> tuple[list[str], int]:
@@ -142,32 +160,44 @@ def search(
     """Ways to read by an index: rows as they lie, and in the index's order where that is wanted;
     none where it has nothing to offer. `bound` columns have a value from another table's row.
     """
-    rows = float(max(need.table.rows or 0, 1))
-    columns = _lower(index.columns)
+    rows = _rows(need)
+    columns = list(index.lowered)
+    if not _may_find(need, index, bound):
+        return []
     key = _lower(need.table.primary_key) if traits.clustered else []
-    by_key = bool(key) and key == columns
+    by_key = key == columns != []
     covering = by_key or _covers(need, index, key)
     conditions, matched = _conditions(need, columns, bound)
     share = need.share(tuple(conditions))
     share *= _share_of_keys(need.table, bound.intersection(columns[:matched]), schema)
-    delivers = want_order and not _is_many(need, conditions) and _delivers(need, columns, bound)
-    if not matched and not delivers and (by_key or not covering):
+    wants = want_order and index.kind != "hash" and not _is_many(need, conditions)
+    delivers, run = _order_of(need, columns, bound, schema) if wants else (False, None)
+    if not (matched or delivers or run) and (by_key or not covering):
         return []
     checked = _checked(need, columns, conditions)
     entries = max(rows * share, 0.5)
-    fetched = max(entries * need.share(checked), 0.5) if checked else entries
+    fetched = max(entries * need.share(checked), 0.5)
     leaves = _pages(need) if by_key else _leaves(need, columns, rows)
     cost = _descent(rows)
     cost += math.ceil(leaves * share) * (traits.random if matched else SEQUENTIAL)
     cost += entries * (ENTRY + (len(conditions) + len(checked) + 1) * OPERATOR) + fetched * ROW
-    result = Path(cost, entries, _rows_given(need, bound, schema), delivers, index)
+    given = _rows_given(need, bound, schema)
+    result = Path(cost, entries, given, delivers, index, run=run)
     return [result] if covering else _with_heap(result, _heap(need, columns, fetched, traits))
+
+
+def _may_find(need: Need, index: Index, bound: frozenset[str]) -> bool:
+    """Whether an index finds anything: a hash does if each column is set equal to one value."""
+    return index.kind != "hash" or all(
+        column in bound or any(p.operator == "=" and p.slots for p in need.equal.get(column, ()))
+        for column in index.lowered
+    )
 
 
 def _rows_given(need: Need, bound: frozenset[str], schema: Schema) -> float:
     """Rows that remain of a table for one row of those it is joined with."""
     joined = _share_of_keys(need.table, bound, schema)
-    return max(max(need.table.rows or 0, 1) * need.share_kept * joined, 1e-3 if bound else 1.0)
+    return max(_rows(need) * need.share_kept * joined, 1e-3 if bound else 1.0)
 
 
 def _share_of_keys(table: Table, columns: Iterable[str], schema: Schema) -> float:
@@ -181,23 +211,23 @@ def _share_of_keys(table: Table, columns: Iterable[str], schema: Schema) -> floa
 def _with_heap(path: Path, heap: tuple[float, float]) -> list[Path]:
     """The ways to fetch the rows that an index names: as they lie, or in the index's order."""
     scattered, in_order = heap
-    delivers = path.ordered and in_order <= scattered
-    cheapest = msgspec.structs.replace(
-        path, cost=path.cost + min(scattered, in_order), ordered=delivers
-    )
-    if path.ordered and not delivers:
-        return [cheapest, msgspec.structs.replace(path, cost=path.cost + in_order)]
-    return [cheapest]
+    in_turn = msgspec.structs.replace(path, cost=path.cost + in_order)
+    keeps = path.ordered or path.run is not None
+    if keeps and in_order <= scattered:
+        return [in_turn]
+    cost = path.cost + min(scattered, in_order)
+    cheapest = msgspec.structs.replace(path, cost=cost, ordered=False, run=None)
+    return [cheapest, in_turn] if keeps else [cheapest]
 
 
 def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
     """Reading what each side of an OR finds by an index of its own; none where a side has no
     index.
     """
-    rows, results = float(max(need.table.rows or 0, 1)), []
+    rows, results = _rows(need), []
     for sides in need.either:
         chosen = [
-            next((one for one in indexes if one.columns and one.columns[0].lower() == column), None)
+            next((one for one in indexes if one.columns and one.lowered[0] == column), None)
             for column, _ in sides
         ]
         paths = [one for one in chosen if one is not None]
@@ -205,7 +235,7 @@ def union(need: Need, indexes: Sequence[Index], traits: Traits) -> list[Path]:
             continue
         cost = entries = 0.0
         for index, (_, share) in zip(paths, sides, strict=True):
-            columns = [column.lower() for column in index.columns]
+            columns = index.lowered
             cost += _descent(rows) + math.ceil(_leaves(need, columns, rows) * share) * traits.random
             cost += max(rows * share, 0.5) * (ENTRY + 2 * OPERATOR)
             entries += max(rows * share, 0.5)
@@ -239,7 +269,7 @@ def _heap(
     if len(columns) > 1:
         correlation *= 0.75
     worst = touched * traits.random
-    dense = math.ceil(pages * min(entries / max(need.table.rows or 1, 1), 1.0))
+    dense = math.ceil(pages * min(entries / _rows(need), 1.0))
     best = traits.random + max(dense - 1, 0) * SEQUENTIAL
     return scattered + entries * ROW / 10, worst + correlation**2 * (min(best, worst) - worst)
 
@@ -261,6 +291,33 @@ def _delivers(need: Need, columns: Sequence[str], bound: frozenset[str]) -> bool
     return remaining[: len(wanted)] == [column for column, _ in wanted]
 
 
+def _first_ordered(need: Need, columns: Sequence[str], bound: frozenset[str]) -> str | None:
+    """The first column of the order, if an index gives the rows by it."""
+    fixed = {*need.equal, *bound}
+    wanted = [column for column, _ in need.order if column not in fixed]
+    remaining = [column for column in columns if column not in fixed]
+    return wanted[0] if wanted and remaining and remaining[0] == wanted[0] else None
+
+
+def _order_of(
+    need: Need, columns: Sequence[str], bound: frozenset[str], schema: Schema
+) -> tuple[bool, float | None]:
+    """(whether an index gives the rows in the order wanted, else how long its runs are)."""
+    delivers = _delivers(need, columns, bound)
+    return delivers, None if delivers else _run(need, columns, bound, schema)
+
+
+def _run(need: Need, columns: Sequence[str], bound: frozenset[str], schema: Schema) -> float | None:
+    """How many rows in a row have one value of the first column of the order, where an index gives
+    them by that column; None where the server sorts all rows all the same, or the index has nothing
+    of the order.
+    """
+    first = _first_ordered(need, columns, bound)
+    if first is None or not system_of(schema.system).sorts_by_parts:
+        return None
+    return _rows(need) * need.share_kept / distinct_of(need.table, first, schema)
+
+
 def best_path(
     need: Need,
     indexes: Sequence[Index],
@@ -269,15 +326,15 @@ def best_path(
     schema: Schema,
     want_order: bool = False,
 ) -> list[Path]:
-    """The cheapest way, and the cheapest in the order wanted, if that is another one."""
+    """The cheapest way, the cheapest in the order wanted, and in runs of it, if there are any."""
     paths = [scan(need), *union(need, indexes, traits)] if not bound else []
     for index in indexes:
         paths += search(need, index, bound, traits, schema, want_order)
     remaining = [min(paths, key=lambda path: path.cost)] if paths else []
-    ordered = [path for path in paths if path.ordered]
-    if ordered:
-        remaining.append(min(ordered, key=lambda path: path.cost))
-    return remaining
+    in_order = [path for path in paths if path.ordered]
+    in_runs = [path for path in paths if path.run is not None]
+    cheapest = [min(group, key=lambda path: path.cost) for group in (in_order, in_runs) if group]
+    return remaining + cheapest
 
 
 def cost_of(
@@ -337,14 +394,22 @@ def _left_deep(
             pipelined = pipelined and step[4]
             seen.add(name)
         sorts = bool(structure.order_by) and not path.ordered
-        if limit is not None and not sorts and pipelined:
-            part = min(limit / max(rows, 1.0), 1.0)
-            cost *= part
-            touched = _part_of(touched, part)
-        if sorts and rows > 1:
-            cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
-        results.append(Outcome(cost, touched, tuple(used), sorts))
+        outcome = Outcome(cost, touched, tuple(used), sorts)
+        results.append(_cut_off(outcome, rows, path.run, limit if pipelined else None))
     return results
+
+
+def _cut_off(outcome: Outcome, rows: float, run: float | None, limit: float | None) -> Outcome:
+    """The same for the rows that a limit lets through, and with the sort. Where rows are sorted run
+    by run, one run more is read.
+    """
+    cost, touched = outcome.cost, outcome.touched
+    if limit is not None and (run is not None or not outcome.sorts):
+        part = min((limit + (run or 0.0)) / max(rows, 1.0), 1.0)
+        cost, rows, touched = cost * part, rows * part, _part_of(touched, part)
+    if outcome.sorts and rows > 1:
+        cost += rows * math.log2(max(rows, 2)) * 2 * OPERATOR + rows * OPERATOR
+    return msgspec.structs.replace(outcome, cost=cost, touched=touched)
 
 
 def _inner(
@@ -359,7 +424,7 @@ def _inner(
     whether it streams).
     """
     options: list[tuple[float, float, float, Index | None, bool]] = []
-    each = need.share_kept * max(need.table.rows or 0, 1)
+    each = need.share_kept * _rows(need)
     for column in bound:
         each /= distinct_of(need.table, column, schema)
     for path in best_path(need, indexes, bound, traits, schema) if bound else []:

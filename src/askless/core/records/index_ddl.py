@@ -26,9 +26,10 @@ def create_index(
     system: str,
     where: str = "",
     types: Mapping[str, str] | None = None,
+    kind: str = "",
 ) -> str:
     """A CREATE INDEX statement. `types` are those of the table's columns: some are indexed by their
-    beginning only.
+    beginning only. `kind` is the method, where it is not a tree.
     """
     known = system_of(system)
     quoted, types = known.quoted, types or {}
@@ -38,7 +39,8 @@ def create_index(
         for column in columns
     )
     tail = f" WHERE {where}" if where else ""
-    return f"CREATE INDEX {quoted(name)} ON {quoted(table)} ({listed}){tail}"
+    method = f" USING {kind}" if kind else ""
+    return f"CREATE INDEX {quoted(name)} ON {quoted(table)}{method} ({listed}){tail}"
 
 
 def plain_index(table: Table, columns: Sequence[str], system: str) -> str:

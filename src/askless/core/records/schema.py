@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
+
 import msgspec
 
 
@@ -21,13 +23,14 @@ class TableColumn(msgspec.Struct, frozen=True):
     correlation: float | None = None
 
 
-class Index(msgspec.Struct, frozen=True):
+class Index(msgspec.Struct, frozen=True, dict=True):
     """An index, or a primary key or unique constraint that acts as one.
 
     `where` is the condition of a partial index, `include` what it carries next to its columns. An
     expression in it is called "(expression)". `kind` says what makes it another index than a plain
     one of its columns: the access method where it is not a tree ("gin"), else "descending",
-    "operator class", "collation" or "prefix"; '' for a plain one.
+    "operator class", "collation", "prefix" or "clustered" (the rows lie in its order); '' for a
+    plain one.
     """
 
     name: str
@@ -37,6 +40,11 @@ class Index(msgspec.Struct, frozen=True):
     include: tuple[str, ...] = ()
     kind: str = ""
 
+    @cached_property
+    def lowered(self) -> tuple[str, ...]:
+        """Its columns in lower case."""
+        return tuple(name.lower() for name in self.columns)
+
     @property
     def is_plain(self) -> bool:
         """Whether its columns say all there is to say about what it serves."""
@@ -45,7 +53,7 @@ class Index(msgspec.Struct, frozen=True):
     @property
     def serves_equality(self) -> bool:
         """Whether it finds the rows of one value of its first column, among all rows."""
-        ordered = ("", "descending", "operator class", "collation", "prefix")
+        ordered = ("", "descending", "operator class", "collation", "prefix", "clustered")
         return not self.where and self.kind in (*ordered, "hash")
 
 
@@ -56,9 +64,10 @@ class ForeignKey(msgspec.Struct, frozen=True):
     table: str
 
 
-class Table(msgspec.Struct, frozen=True):
+class Table(msgspec.Struct, frozen=True, dict=True):
     """A table of the schema. `rows` is a count or the server's estimate, where known; `bytes`
-    without indexes.
+    without indexes. `partitioned_by` are the columns that say in which of its `partitions` a row
+    is.
     """
 
     name: str
@@ -68,6 +77,8 @@ class Table(msgspec.Struct, frozen=True):
     indexes: tuple[Index, ...] = ()
     rows: int | None = None
     bytes: int = 0
+    partitioned_by: tuple[str, ...] = ()
+    partitions: int = 0
 
     @property
     def types(self) -> dict[str, str]:
@@ -76,11 +87,23 @@ class Table(msgspec.Struct, frozen=True):
 
     def column(self, name: str) -> TableColumn | None:
         """The column of this name, in any case."""
-        wanted = name.lower()
-        return next((column for column in self.columns if column.name.lower() == wanted), None)
+        return self._columns.get(name.lower())
+
+    @cached_property
+    def _columns(self) -> dict[str, TableColumn]:
+        return {column.name.lower(): column for column in reversed(self.columns)}
+
+    @cached_property
+    def unique_columns(self) -> frozenset[str]:
+        """The columns, in lower case, that alone tell a row from all others."""
+        keys = (
+            self.primary_key,
+            *(index.columns for index in self.indexes if index.unique and not index.where),
+        )
+        return frozenset(key[0].lower() for key in keys if len(key) == 1)
 
 
-class Schema(msgspec.Struct, frozen=True):
+class Schema(msgspec.Struct, frozen=True, dict=True):
     """The tables of a database."""
 
     system: str
@@ -89,20 +112,16 @@ class Schema(msgspec.Struct, frozen=True):
 
     def table(self, name: str) -> Table | None:
         """The table of this name, in any case."""
-        wanted = name.lower()
-        return next((table for table in self.tables if table.name.lower() == wanted), None)
+        return self._tables.get(name.lower())
+
+    @cached_property
+    def _tables(self) -> dict[str, Table]:
+        return {table.name.lower(): table for table in reversed(self.tables)}
 
     def is_unique(self, table: str, column: str) -> bool:
         """Whether a column alone tells one row of a table from all others."""
         result = self.table(table)
-        if result is None:
-            return False
-        alone = (column.lower(),)
-        keys = [
-            result.primary_key,
-            *(index.columns for index in result.indexes if index.unique and not index.where),
-        ]
-        return any(tuple(name.lower() for name in key) == alone for key in keys)
+        return result is not None and column.lower() in result.unique_columns
 
     def foreign_key(self, table: str, column: str) -> ForeignKey | None:
         """The single-column foreign key that is on a column."""

@@ -53,6 +53,33 @@ class Traits(msgspec.Struct, frozen=True):
     clustered: bool
 
 
+class Layout(msgspec.Struct, frozen=True, kw_only=True):
+    """How a server stores an index that it builds of rows that are there: what an entry takes next
+    to its values.
+
+    `usable_bytes` is what entries may fill of a page of `page_bytes`. An entry has `entry_bytes`
+    and, for each column, `column_bytes`; its values are padded to `aligned_bytes`. It ends in
+    `locator_bytes`, or the primary key where that is 0. With `posting_bytes`, entries with equal
+    values share one copy of them, up to that size together. An entry that may hold a NULL
+    has `null_bytes` more. Pages come one by one up to the first of `extents`, then by the second.
+    `widths` are bytes by a type's
+    beginning, for types that are not stored as their text; with `integers_by_value`, whole numbers
+    take as many bytes as they need.
+    """
+
+    page_bytes: int
+    usable_bytes: float
+    entry_bytes: float
+    column_bytes: float = 0.0
+    aligned_bytes: int = 1
+    locator_bytes: int = 0
+    posting_bytes: int = 0
+    null_bytes: int = 0
+    extents: tuple[int, int] = (0, 0)
+    integers_by_value: bool = False
+    widths: tuple[tuple[str, float], ...] = ()
+
+
 class Meaning(msgspec.Struct, frozen=True):
     """What an error of a server means to a person. `codes` are SQLSTATEs, their first characters,
     or error numbers.
@@ -87,6 +114,16 @@ BY_DUPLICATE = Upsert(
     "ON DUPLICATE KEY UPDATE {first} = {first}",
     "ON DUPLICATE KEY UPDATE {assignments}",
     "{column} = VALUES({column})",
+)
+
+
+# https://sqlite.org/fileformat2.html, "B-tree pages" and "Record format"
+SQLITE_LAYOUT = Layout(
+    page_bytes=4096,
+    usable_bytes=4070.0,
+    entry_bytes=5.0,  # the cell's pointer and length, the record's header and its locator's type
+    column_bytes=1.0,
+    integers_by_value=True,
 )
 
 
@@ -131,6 +168,12 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     noise: str = ""
     catalogs: str = ""
     traits: Traits
+    layout: Layout = SQLITE_LAYOUT
+    # Types (regular expression) whose values may be too long for an entry of an index.
+    unbounded: str = ""
+    entry_bytes_most: int = 0  # of an index's values; 0 where there is no limit
+    equality_index: str = ""  # the method of an index that takes values of any length
+    changes_in_place: bool = False  # an UPDATE that changes no indexed column touches no index
     partial_indexes: bool = False
     expression_index: str = ""  # how an index names an expression; "" where it can't
     drop_names_table: bool = False
@@ -140,6 +183,7 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
     text_beginning: int = 0
     named_schemas: bool = False  # an index may be tried on a table that is named with its schema
     reads_in_turn: bool = False
+    sorts_by_parts: bool = False  # rows in the order of some columns are sorted run by run
     joins_in_batches: bool = False
     number_hides_text: bool = False
     typed_values: bool = True
@@ -170,15 +214,45 @@ class System(msgspec.Struct, frozen=True, kw_only=True):
 
 
 _LONG_TYPES = ("TEXT", "BLOB")
+_LENGTH = re.compile(r"CHAR\w*(?: VARYING)?\((\d+|MAX)\)", re.I)
+_CHARACTER_BYTES = 4
+
+
+def is_unbounded(type_name: str, system: str) -> bool:
+    """Whether a value of this type may be too long for an index: the INSERT of one would fail. So
+    is what can't be indexed at all.
+    """
+    known = system_of(system)
+    if known.unbounded and re.match(known.unbounded, type_name, re.I):
+        return True
+    length = _LENGTH.search(type_name)
+    if length is None or not known.entry_bytes_most or known.text_beginning:
+        return False
+    return length[1].upper() == "MAX" or int(length[1]) > known.entry_bytes_most
+
+
+def bytes_most(type_name: str, system: str) -> int:
+    """How many bytes of a text of this type an index may have to hold; 0 for other types. Servers
+    that refuse to build an index count the widest characters.
+    """
+    known, length = system_of(system), _LENGTH.search(type_name)
+    if is_cut(type_name, system):
+        return known.text_beginning * _CHARACTER_BYTES
+    if length is None or not length[1].isdigit():
+        return 0
+    return int(length[1]) * (_CHARACTER_BYTES if known.text_beginning else 1)
 
 
 def is_cut(type_name: str, system: str) -> bool:
     """Whether an index holds only the beginning of a column of this type: it finds rows by it, and
     does nothing else.
     """
-    return system_of(system).text_beginning > 0 and any(
-        word in type_name.upper() for word in _LONG_TYPES
-    )
+    known, length = system_of(system), _LENGTH.search(type_name)
+    if not known.text_beginning:
+        return False
+    if length is not None and length[1].isdigit():
+        return int(length[1]) * _CHARACTER_BYTES > known.entry_bytes_most
+    return any(word in type_name.upper() for word in _LONG_TYPES)
 
 
 @lru_cache(maxsize=32)

@@ -22,5 +22,7 @@ SYSTEM = System(
     catalogs=r"\[?sys\]?\.",
     row_values="",
     offset_alone=True,
+    entry_bytes_most=1700,
+    unbounded=r"N?TEXT|XML|IMAGE",
     traits=Traits(random=4.0, hash_join=True, clustered=True),
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from askless.core.systems import BY_DUPLICATE, Lexis, Meaning, Statistics, System, Traits
+from askless.core.systems import BY_DUPLICATE, Layout, Lexis, Meaning, Statistics, System, Traits
 from askless.core.systems.lexical import (
     BACKTICK,
     COMMENT_FLAT,
@@ -33,6 +33,35 @@ SYSTEM = System(
     catalogs=r"mysql\.",
     expression_index="({})",
     traits=Traits(random=2.0, hash_join=True, clustered=True),
+    # https://dev.mysql.com/doc/refman/8.4/en/innodb-row-format.html; a sixteenth of each page stays
+    # free when an index is built
+    layout=Layout(
+        page_bytes=16384,
+        usable_bytes=15 / 16 * (16384 - 128),
+        entry_bytes=4.7,
+        null_bytes=1,
+        extents=(32, 64),
+        widths=(
+            ("BIGINT", 8),
+            ("SMALLINT", 2),
+            ("TINYINT", 1),
+            ("MEDIUMINT", 3),
+            ("INT", 4),
+            ("BOOL", 1),
+            ("DATETIME", 5),
+            ("TIMESTAMP", 4),
+            ("DATE", 3),
+            ("TIME", 3),
+            ("YEAR", 1),
+            ("FLOAT", 4),
+            ("DOUBLE", 8),
+            ("ENUM", 1),
+            ("DECIMAL", 5),
+            ("NUMERIC", 5),
+        ),
+    ),
+    unbounded=r"JSON|GEOMETRY",
+    entry_bytes_most=3072,
     drop_names_table=True,
     text_beginning=64,
     joins_in_batches=True,

@@ -15,5 +15,6 @@ SYSTEM = System(
     catalogs=r"(?:sys\.|v\$\w|(?:all|user|dba)_(?:tab_col|tab_cols|cons_column|ind_column"
     r"|constraint|tab_comment)s?\w*\b)",
     offset_alone=True,
+    unbounded=r"N?CLOB|BLOB|LONG|XMLTYPE|JSON",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
 )

@@ -2,7 +2,16 @@
 
 from __future__ import annotations
 
-from askless.core.systems import ANALYZE, BY_CONFLICT, Lexis, Meaning, Statistics, System, Traits
+from askless.core.systems import (
+    ANALYZE,
+    BY_CONFLICT,
+    Layout,
+    Lexis,
+    Meaning,
+    Statistics,
+    System,
+    Traits,
+)
 from askless.core.systems.lexical import (
     COMMENT_NESTED,
     DOLLAR,
@@ -36,7 +45,34 @@ SYSTEM = System(
     catalogs=r"(?:pg_catalog\.|pg_(?:class|type|namespace|attribute|index|constraint|enum|range)\b)",
     expression_index="{}",
     traits=Traits(random=4.0, hash_join=True, clustered=False),
+    # https://www.postgresql.org/docs/current/btree.html#BTREE-DEDUPLICATION, nbtree's README
+    layout=Layout(
+        page_bytes=8192,
+        usable_bytes=0.9 * 8192 - 40,
+        entry_bytes=12.0,
+        aligned_bytes=8,
+        locator_bytes=6,
+        posting_bytes=812,
+        widths=(
+            ("BIGINT", 8),
+            ("SMALLINT", 2),
+            ("INT", 4),
+            ("BOOL", 1),
+            ("TIMESTAMP", 8),
+            ("DATE", 4),
+            ("UUID", 16),
+            ("REAL", 4),
+            ("DOUBLE", 8),
+            ("FLOAT", 8),
+        ),
+    ),
+    # https://www.postgresql.org/docs/current/btree.html: an entry takes a third of a page at most
+    unbounded=r"TEXT|VARCHAR$|CHARACTER VARYING$|CITEXT|JSON|XML|BYTEA|HSTORE|TSVECTOR|.*\[\]",
+    entry_bytes_most=2704,
+    equality_index="hash",
+    changes_in_place=True,
     partial_indexes=True,
+    sorts_by_parts=True,
     wildcard_index=("pg_trgm", "CREATE INDEX {name} ON {table} USING gin ({column} gin_trgm_ops)"),
     named_schemas=True,
     lists_as_arrays=True,

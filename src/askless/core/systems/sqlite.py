@@ -24,6 +24,7 @@ SYSTEM = System(
     r"|select quote\(\?\)(?:, quote\(\?\))*$",
     catalogs=r"sqlite_(?:master|schema|temp_master)\b",
     expression_index="{}",
+    sorts_by_parts=True,
     traits=Traits(random=2.0, hash_join=False, clustered=True),
     partial_indexes=True,
     reads_in_turn=True,

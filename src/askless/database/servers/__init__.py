@@ -179,6 +179,12 @@ class Server(Protocol):
         ones may be omitted.
         """
 
+    def unique_keys(self, connection: Connection) -> dict[str, list[tuple[str, ...]]]:
+        """The columns of unique constraints by table; may be empty where reflection finds all."""
+
+    def partitions(self, connection: Connection) -> dict[str, tuple[tuple[str, ...], int]]:
+        """table -> the columns by which it is in parts, and how many there are."""
+
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """The extensions that the database has; () where a server has none by names."""
 

@@ -5,6 +5,7 @@ scratch schemas.
 from __future__ import annotations
 
 import os
+import re
 import secrets
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -52,6 +53,10 @@ WHERE t.table_schema = DATABASE() AND t.table_type LIKE 'BASE%%'
 _KINDS = """
 SELECT table_name, index_name, index_type, sub_part, collation FROM information_schema.statistics
 WHERE table_schema = DATABASE()
+"""
+_PARTITIONS = """
+SELECT table_name, MAX(partition_expression), COUNT(DISTINCT partition_name) FROM information_schema.partitions
+WHERE table_schema = DATABASE() AND partition_name IS NOT NULL GROUP BY table_name
 """
 _PROCESSES = """
 SELECT id, user, info FROM information_schema.processlist
@@ -200,6 +205,18 @@ class MariaDB:
             results[table, index] = (
                 method.lower() if method.upper() != "BTREE" else results.get((table, index)) or kind
             )
+        return results
+
+    def unique_keys(self, connection: Connection) -> dict[str, list[tuple[str, ...]]]:
+        """Reflection finds them."""
+        return {}
+
+    def partitions(self, connection: Connection) -> dict[str, tuple[tuple[str, ...], int]]:
+        """By the columns that the catalog names in the partition's expression."""
+        results = {}
+        for table, expression, count in connection.exec_driver_sql(_PARTITIONS):
+            columns = re.findall(r"`([^`]+)`", expression or "")
+            results[table] = (tuple(dict.fromkeys(columns)), int(count))
         return results
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:

@@ -63,9 +63,14 @@ SELECT t.relname, c.relname, m.amname,
   EXISTS (SELECT 1 FROM generate_subscripts(i.indcollation, 1) AS k
           JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[k]
           WHERE i.indcollation[k] NOT IN (0, a.attcollation)),
-  EXISTS (SELECT 1 FROM unnest(i.indoption) AS o (bits) WHERE o.bits <> 0)
+  EXISTS (SELECT 1 FROM unnest(i.indoption) AS o (bits) WHERE o.bits <> 0), i.indisclustered
 FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid
 JOIN pg_am m ON m.oid = c.relam WHERE pg_table_is_visible(t.oid)
+"""
+_PARTITIONS = """
+SELECT c.relname, (SELECT array_agg(a.attname::text) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (p.partattrs)),
+  (SELECT count(*) FROM pg_inherits h WHERE h.inhparent = c.oid)
+FROM pg_partitioned_table p JOIN pg_class c ON c.oid = p.partrelid WHERE pg_table_is_visible(c.oid)
 """
 _LOCKS = """
 SELECT DISTINCT a.pid, c.relname, a.application_name, left(l.mode, 40)
@@ -235,18 +240,20 @@ class PostgreSQL:
     def kinds(self, connection: Connection) -> dict[tuple[str, str], str]:
         """By access method, operator classes, collations and order, as the catalog has them."""
         results = {}
-        for table, index, method, classes, collations, order in connection.exec_driver_sql(_KINDS):
-            kind = (
-                "operator class"
-                if classes
-                else "collation"
-                if collations
-                else "descending"
-                if order
-                else ""
-            )
+        for table, index, method, *marks in connection.exec_driver_sql(_KINDS):
+            words = ("operator class", "collation", "descending", "clustered")
+            kind = next((word for word, mark in zip(words, marks, strict=True) if mark), "")
             results[table, index] = method if method != "btree" else kind
         return results
+
+    def unique_keys(self, connection: Connection) -> dict[str, list[tuple[str, ...]]]:
+        """Reflection finds them."""
+        return {}
+
+    def partitions(self, connection: Connection) -> dict[str, tuple[tuple[str, ...], int]]:
+        """As the catalog has them; a key that is an expression has no column."""
+        rows = connection.exec_driver_sql(_PARTITIONS).all()
+        return {table: (tuple(columns or ()), int(count)) for table, columns, count in rows}
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """As the catalog has them."""

@@ -69,6 +69,10 @@ def _mode(path: Path) -> str:
     return "ro"
 
 
+_UNIQUE = """
+SELECT t.name, l.name, x.name FROM sqlite_schema AS t, pragma_index_list(t.name) AS l, pragma_index_info(l.name) AS x
+WHERE t.type = 'table' AND l.origin = 'u' ORDER BY t.name, l.name, x.seqno
+"""
 _KINDS = """
 SELECT t.name, l.name, max(x."desc"), max(x.coll <> 'BINARY') FROM sqlite_schema AS t, pragma_index_list(t.name) AS l,
 pragma_index_xinfo(l.name) AS x WHERE t.type = 'table' AND x."key" = 1 GROUP BY 1, 2
@@ -241,6 +245,20 @@ class Sqlite:
         for table, index, descending, collated in connection.exec_driver_sql(_KINDS):
             results[table, index] = "descending" if descending else "collation" if collated else ""
         return results
+
+    def unique_keys(self, connection: Connection) -> dict[str, list[tuple[str, ...]]]:
+        """By the indexes that SQLite makes for them: it keeps no names of constraints."""
+        keys: dict[tuple[str, str], list[str]] = {}
+        for table, index, column in connection.exec_driver_sql(_UNIQUE):
+            keys.setdefault((table, index), []).append(column)
+        results: dict[str, list[tuple[str, ...]]] = {}
+        for (table, _), columns in keys.items():
+            results.setdefault(table, []).append(tuple(columns))
+        return results
+
+    def partitions(self, connection: Connection) -> dict[str, tuple[tuple[str, ...], int]]:
+        """None."""
+        return {}
 
     def extensions(self, connection: Connection) -> tuple[str, ...]:
         """None."""
