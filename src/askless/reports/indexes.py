@@ -160,11 +160,11 @@ def _statements(
         ):
             values = (subject.parameters, *subject.others)
             weight_ms = subject.total_ns / 1e6
-            results.append(
-                statement_of(
-                    connection, schema, subject.shape, structure, values, subject.names, weight_ms
-                )
+            statement = statement_of(
+                connection, schema, subject.shape, structure, values, subject.names, weight_ms
             )
+            each_ms = weight_ms / max(subject.queries, 1)
+            results.append(msgspec.structs.replace(statement, each_ms=each_ms))
     return results
 
 

@@ -1,10 +1,10 @@
 """One set of indexes for a workload: chosen greedily by what each still saves, then thinned out.
 
 Not advised: indexes on tiny tables, and on small ones that are not asked a great deal; what saves
-less than a hundredth of the workload and no quarter of any statement that takes as much; what an
-existing index's first columns already serve; what writes would cost more than reads gain; columns
-whose values may be too long for an entry; columns that the capture updates, where the server would
-no longer change such rows in place.
+less than a hundredth of the workload and no quarter of any statement that takes as much, or is
+slow; what an existing index's first columns already serve; what writes would cost more than reads
+gain; columns whose values may be too long for an entry; columns that the capture updates, where the
+server would no longer change such rows in place.
 """
 
 from __future__ import annotations
@@ -41,6 +41,7 @@ GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
 # of the workload's time, for an index on a small table: it is asked a great deal then
 SMALL_GAIN_LEAST = 0.02
+SLOW_MS = 50.0  # what is seldom asked counts alone if it takes so long
 COST_ALONE = 5.0  # and at least so many pages read in sequence
 COVERING_GAIN = 0.25  # of a statement's cost, that an index must save by holding all it wants
 NEARLY = 0.05  # candidates this close are judged by their size
@@ -190,7 +191,7 @@ def _gain(
     least_ms: float,
 ) -> tuple[float, float]:
     """(milliseconds of the workload that the statements save, the largest share that one of them
-    saves of its own cost, if it takes so much time). `first` has the cost of each without any
+    saves of its own cost, if it takes so much time or is slow). `first` has the cost of each without any
     advice.
     """
     gain = best_alone = 0.0
@@ -198,7 +199,9 @@ def _gain(
         before, after = item.outcome(now).cost, item.outcome(then).cost
         saved = max(before - after, 0.0)
         gain += item.statement.weight_ms * saved / first[id(item)]
-        if saved >= COST_ALONE and item.statement.weight_ms >= least_ms:
+        statement = item.statement
+        weighs = statement.weight_ms >= least_ms or statement.each_ms >= SLOW_MS
+        if saved >= COST_ALONE and weighs:
             best_alone = max(best_alone, saved / max(before, 1e-9))
     return gain, best_alone
 

@@ -29,8 +29,8 @@ def none_updated(_table: str) -> frozenset[str]:
 
 
 class Statement(msgspec.Struct, frozen=True):
-    """A shape of the workload. `weight_ms` is its time over the capture; `limit` the rows that it
-    asks for at most.
+    """A shape of the workload. `weight_ms` is its time over the capture; `each_ms` the mean of its
+    executions; `limit` the rows that it asks for at most.
 
     `constants` are the conditions whose value is written into the text: column -> the condition as
     SQL.
@@ -42,6 +42,7 @@ class Statement(msgspec.Struct, frozen=True):
     limit: float | None = None
     shares: Shares = no_share
     constants: dict[str, str] = {}
+    each_ms: float = 0.0
 
 
 class Served(msgspec.Struct, frozen=True):
