@@ -11,7 +11,7 @@ from typing import Any
 import pytest
 
 from tests.conftest import findings
-from tests.test_traffic import Made
+from tests.test_traffic import Made, written
 
 LOOK = "SELECT id FROM vessel WHERE call_sign = $1"
 INSERT = "INSERT INTO vessel (name, call_sign) VALUES ($1, $2)"
@@ -142,6 +142,15 @@ def test_what_is_no_such_loop(page: Callable[[Made], None], tmp_path: Path) -> N
     made = Made(tmp_path, "postgresql")
     page(made)
     assert "find-or-create" not in {finding["pattern"] for finding in findings(made.write())}
+
+
+@pytest.mark.parametrize("creating", [1, 2])
+def test_what_a_first_visit_creates_is_no_habit(creating: int, tmp_path: Path) -> None:
+    visits = [Made(tmp_path, "postgresql") for _ in range(4)]
+    for turn, made in enumerate(visits):
+        (in_turn if turn < creating else they_are_there)(made)
+    found = {one["pattern"] for one in findings(written(visits))}
+    assert ("find-or-create" in found) is (creating > 1)
 
 
 def statements(system: str, tmp_path: Path) -> list[dict[str, Any]]:

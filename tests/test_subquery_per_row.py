@@ -46,6 +46,7 @@ def test_a_value_for_each_row(text: str, given: tuple[Any, ...], tmp_path: Path)
 
 QUICK = {
     "few rows": (COUNTED, {"rows": 12}),
+    "the rows of a list of keys": (COUNTED + " WHERE b.id IN (?, ?, ?)", {"given": (1, 2, 3)}),
     "quick": (COUNTED, {"ms": 8}),
     "ends with the first": ("SELECT b.id, EXISTS(SELECT 1 FROM port_call c WHERE c.berth_id = b.id) AS c FROM berth b", {}),
     "asked once": ("SELECT b.id, (SELECT COUNT(*) FROM port_call) AS calls FROM berth b", {}),

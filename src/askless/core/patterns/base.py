@@ -174,10 +174,12 @@ class ByRequests(Generic[T]):
     ) -> Iterable[Diagnosis]:
         """One a tally."""
         for tally in self.tallies(route).values():
-            yield with_sample(self.diagnose(tally, met_of(tally, route, context)), tally)
+            diagnosis = self.diagnose(tally, met_of(tally, route, context))
+            if diagnosis is not None:
+                yield with_sample(diagnosis, tally)
 
-    def diagnose(self, tally: T, met: Match) -> Diagnosis:
-        """What a tally comes to."""
+    def diagnose(self, tally: T, met: Match) -> Diagnosis | None:
+        """What a tally comes to; None for nothing, after all."""
         raise NotImplementedError
 
     def tallies(self, route: RouteStats) -> dict[tuple[str, ...], T]:

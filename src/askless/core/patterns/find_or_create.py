@@ -2,7 +2,8 @@
 
 A lookup counts where it found nothing and an INSERT after it puts the key into the columns that
 were looked at; so does an UPDATE that changed nothing. Not flagged: lookups that find their rows,
-INSERTs of other rows than those that were looked for.
+INSERTs of other rows than those that were looked for, and what was created once, on the first of
+several visits.
 """
 
 from __future__ import annotations
@@ -36,8 +37,9 @@ RULE = Rule(
     "find-or-create",
     "rows looked up and inserted one by one",
     "three times or more: a lookup or UPDATE that finds nothing, then an INSERT with the same key",
-    "lookups that find their rows, INSERTs of other rows",
+    "lookups that find their rows, INSERTs of other rows, what one of several requests created",
 )
+VISITS_LEAST = 3  # requests that look for such rows, of which one did not find them
 _NOTHING = (0, "0", False, "f", "false")
 
 
@@ -105,8 +107,11 @@ class FindOrCreate(ByRequests[CreationTotals]):
         tally.created += len(created)
         view.claimed |= {look.stats.shape.digest, *digests}
 
-    def diagnose(self, tally: CreationTotals, met: Match) -> Diagnosis:
-        """One a pair of shapes at one place."""
+    def diagnose(self, tally: CreationTotals, met: Match) -> Diagnosis | None:
+        """One a pair of shapes at one place, unless it was done once, on a first visit."""
+        seen = tally.stats.requests
+        if tally.requests == 1 and seen >= VISITS_LEAST:
+            return None
         return _diagnosis(tally, met)
 
 

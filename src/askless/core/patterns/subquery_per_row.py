@@ -1,7 +1,8 @@
 """subquery-per-row: a column of the result is a subquery that is evaluated for each row, and the
 query takes its time.
 
-Not flagged: EXISTS (it ends with the first row), few rows, quick queries. With the schema it is
+Not flagged: EXISTS (it ends with the first row), few rows, quick queries, the rows of a list of
+keys. With the schema it is
 reported whether an index finds the rows of each evaluation; only a plan says how the server goes
 about it.
 """
@@ -21,7 +22,7 @@ RULE = Rule(
     "a subquery that is evaluated for each row",
     "a subquery among the columns of 20 or more rows, in a query of 20 ms or more (5 ms without a "
     "suitable index)",
-    "EXISTS, few rows, quick queries",
+    "EXISTS, few rows, quick queries, the rows of a list of keys",
 )
 _TABLE_ROWS_LEAST = 500  # in a smaller table a scan costs as much as an index
 
@@ -46,12 +47,24 @@ class SubqueryPerRow(ByTotals):
         if not shown or structure.group_by:
             return None
         scanned = [one for one in shown if _is_scanned(one, met.context)]
+        if not scanned and _is_by_keys(structure):
+            return None
         least_ms = (
             met.context.settings.per_row_scan_ms if scanned else met.context.settings.per_row_ms
         )
         if met.stats.query_ns < least_ms * 1e6:
             return None
         return _diagnosis(met, structure, shown, scanned)
+
+
+def _is_by_keys(structure: Structure) -> bool:
+    """Whether it asks for the rows of a list of keys: those of a page, each evaluated once as any
+    other query by these keys would do.
+    """
+    return any(
+        one.required and one.operator in ("in", "any") and one.column.table == structure.main
+        for one in structure.predicates
+    )
 
 
 def _is_scanned(one: Correlation, context: Context) -> bool:
