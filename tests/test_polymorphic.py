@@ -86,6 +86,26 @@ def test_numbers_of_each_kind_are_no_rows_to_fetch(tmp_path: Path) -> None:
     assert all(finding["variant"] != "polymorphic" for finding in found)
 
 
+@pytest.mark.parametrize(
+    ("kinds", "polymorphic"),
+    [
+        (("vessel", "tug", "vessel", "tug"), True),
+        (("vessel", "vessel", "tug", "vessel", "tug"), True),
+        # a column of whole numbers that two loops, one after the other, follow by chance
+        (("vessel", "vessel", "vessel", "tug", "tug"), False),
+        (("vessel", "tug", "vessel"), False),
+    ],
+)
+def test_small_numbers_tell_a_table_only_if_they_take_turns(
+    kinds: tuple[str, ...], polymorphic: bool, tmp_path: Path
+) -> None:
+    entries = [(n, {"vessel": 3, "tug": 4}[kind], 70 + n) for n, kind in enumerate(kinds)]
+    found = page(tmp_path, [(kind, 70 + n) for n, kind in enumerate(kinds)], entries)
+    assert any(one["variant"] == "polymorphic" for one in found) is polymorphic
+    if kinds.count("vessel") >= 3 and not polymorphic:
+        assert [one["tables"] for one in found] == [["vessel"]], "its loop is not hidden"
+
+
 OTHERWISE = {
     "each table for each row": [
         step for _, _, key in ENTRIES for step in (("tug_job", key), ("manifest_line", key))

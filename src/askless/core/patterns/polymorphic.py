@@ -2,12 +2,13 @@
 are one finding.
 
 The lookups of all tables together must follow one column of an earlier result, row by row, and
-another column of the same rows must tell the table.
+another column of the same rows must tell the table: a type, whose values come again.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from itertools import pairwise
 
 import msgspec
 
@@ -38,6 +39,8 @@ from askless.core.sql.slots import Value
 from askless.core.sql.value_equality import meaning
 
 NAME = "n-plus-one by kind"  # of its tallies
+EACH_LEAST = 2  # lookups for each value, on average
+TURNS_LEAST = 3  # changes from table to table, from which a number tells the table and not chance
 
 
 class ByKind(ShapeTally):
@@ -215,11 +218,18 @@ def _in_order(sample: Sequence[tuple[Value, ...]], place: int, steps: Sequence[_
 def _tells_table(
     sample: Sequence[tuple[Value, ...]], place: int, rows: Sequence[int], steps: Sequence[_Step]
 ) -> bool:
-    """Whether a column has one value for each table and no other."""
-    pairs = {(sample[row][place], table) for row, (_, _, table) in zip(rows, steps)}  # noqa: B905  (rows may be fewer)
-    return len(pairs) > 1 and len(pairs) == len({value for value, _ in pairs}) == len(
-        {table for _, table in pairs}
-    )
+    """Whether a column has one value for each table and no other, in every row that was looked up,
+    and not by chance: values come again, and numbers take turns.
+    """
+    tables = [table for _, (_, _, table) in zip(rows, steps)]  # noqa: B905  (rows may be fewer)
+    values = [sample[row][place] for row in rows]
+    pairs = set(zip(values, tables, strict=True))
+    if len(pairs) < 2 or not len(pairs) == len(set(values)) == len(set(tables)):
+        return False
+    if len(tables) < EACH_LEAST * len(pairs):
+        return False
+    turns = sum(one != other for one, other in pairwise(tables))
+    return turns >= TURNS_LEAST or all(isinstance(value, str) for value in values)
 
 
 def tallies_of(route: RouteStats) -> list[ByKind]:
