@@ -11,7 +11,7 @@ from askless.core.advice.rewriting import statements
 from askless.core.advice.rewriting.statements import LookUp
 from askless.core.patterns.keys import key_of
 from askless.core.sql.slots import literal_value, slots_of, values_of
-from askless.core.sql.structure import Output
+from askless.core.sql.structure import Column, Output
 from askless.core.sql.structure_store import structure_of
 
 LOOKUPS = [
@@ -444,3 +444,19 @@ def test_joins_without_on_are_not_tried_in_all_ways() -> None:
     wide = "select " + ", ".join(f"t.c{i}" for i in range(4_000)) + " from t"
     outputs = structure_of(wide, "postgresql")
     assert outputs is not None and len(outputs.outputs) == 4_000
+
+
+def test_the_joins_of_the_one_subquery_that_all_rows_come_from_are_the_statements_own() -> None:
+    inner = "SELECT c.berth_id FROM port_call c JOIN vessel v ON v.id = c.vessel_id WHERE v.id = ?"
+    for sql in (
+        f"SELECT DISTINCT a.berth_id FROM ({inner}) AS a LIMIT 5",
+        f"SELECT COUNT(*) FROM ({inner}) AS a",
+    ):
+        structure = structure_of(sql, "postgresql")
+        assert structure is not None
+        (key,) = [one.column for one in structure.predicates]
+        assert structure.nearest(key) == Column("port_call", "vessel_id"), sql
+    beside = structure_of(
+        f"SELECT b.id FROM berth b JOIN ({inner}) AS a ON a.berth_id = b.id", "postgresql"
+    )
+    assert beside is not None and {str(one.right) for one in beside.joins} == {"berth.id"}

@@ -303,7 +303,11 @@ def _all_joins(select: Any, main: str, names: Names) -> list[Join]:
         joined = names.table(join.this)
         for column in join.args.get("using") or ():
             joins.append(Join(Column(main, column.name), Column(joined, column.name), outer))
-    return [*joins, *_joins(select.args.get("where"), names, False)]
+    joins += _joins(select.args.get("where"), names, False)
+    inner, only = _inner(select)
+    if only and isinstance(source_of(select), exp.Subquery):
+        joins += _all_joins(inner[0], names.table(source_of(inner[0])), names)
+    return joins
 
 
 def _all_predicates(tree: Any, select: Any, names: Names) -> list[Predicate]:
@@ -410,6 +414,15 @@ def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
     """The conditions of subqueries. Those of the only one, which all that comes out goes through,
     every row must meet: SELECT COUNT(*) FROM (SELECT …), SELECT EXISTS(SELECT …).
     """
+    inner, only = _inner(select)
+    for one in inner:
+        yield from _predicates_of(one, names, required=only)
+
+
+def _inner(select: Any) -> tuple[list[Any], bool]:
+    """(the SELECTs inside of one that read tables, whether all that comes out goes through the one
+    that there is).
+    """
     inner = [
         branch
         for branch in select.find_all(exp.Select)
@@ -418,9 +431,7 @@ def _inner_predicates(select: Any, names: Names) -> Iterator[Predicate]:
     bare_select = select.args.get("where") is None or (
         _is_dummy(source_of(select)) and _only_exists(select) is not None
     )
-    only = len(inner) == 1 and bare_select and not select.args.get("joins")
-    for one in inner:
-        yield from _predicates_of(one, names, required=only)
+    return inner, len(inner) == 1 and bare_select and not select.args.get("joins")
 
 
 def _predicates_of(select: Any, names: Names, required: bool) -> Iterator[Predicate]:

@@ -13,6 +13,7 @@ from contextlib import AbstractContextManager, ExitStack, contextmanager, nullco
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import sqlalchemy
 from sqlalchemy.engine import URL, Connection, Engine
 from sqlalchemy.exc import DBAPIError
@@ -20,7 +21,8 @@ from sqlalchemy.exc import DBAPIError
 from askless.core.errors import AskLessError
 from askless.core.formatting import size as bytes_in_words
 from askless.core.plans import checked, mysql as reader, mysql_tree
-from askless.core.plans.tree import Node
+from askless.core.plans.tree import WRITE, Node
+from askless.core.sql.changed_rows import select_of
 from askless.core.sql.statements import refuse_hidden
 from askless.database.driver_query import DriverQuery
 from askless.database.preflight import LIMITS, refuse
@@ -37,6 +39,7 @@ from askless.database.servers.mariadb_dependencies import foreign_tables, routin
 from askless.database.servers.sampling import mean_widths
 from askless.database.statement_execution import execute, explain
 
+WRITTEN = "planned as the SELECT that finds its rows"
 SCRATCH = "askless_scratch_"
 _SESSION = "askless_session"
 _COPY_FACTOR = 20  # copying may take so many times a statement's limit
@@ -230,9 +233,15 @@ class MariaDB:
         if analyze and not self._is_mariadb(connection):
             rows = explain(connection, query, "EXPLAIN ANALYZE ", runs=True)
             return checked(mysql_tree.read_tree, "\n".join(str(row[0]) for row in rows))
+        # a write can't be explained in a transaction that only reads
+        select = None if analyze else select_of(query.sql, "mysql")
+        if select is not None:
+            query = msgspec.structs.replace(query, sql=select)
         words = "ANALYZE FORMAT=JSON " if analyze else "EXPLAIN FORMAT=JSON "
         text = str(explain(connection, query, words, runs=analyze)[0][0])
-        return checked(mysql_tree.read_json if mysql_tree.is_json(text) else reader.read_json, text)
+        read = mysql_tree.read_json if mysql_tree.is_json(text) else reader.read_json
+        plan = checked(read, text)
+        return plan if select is None else (Node(WRITE, WRITTEN, children=plan),)
 
     def generic_plan(self, connection: Connection, query: DriverQuery) -> tuple[Node, ...]:
         """A prepared statement is planned at each execution."""
