@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
 
 import msgspec
 from sqlglot import exp
@@ -61,7 +62,9 @@ def caveats_of(
             "the second statement has another ORDER BY: the rows had the same order here, but "
             "that is not guaranteed"
         )
+    doubts += _paging(first, second)
     for which, tree, text in (("first", first, before), ("second", second, after)):
+        doubts += _left_open(which, tree, keys)
         if tree.args.get("limit") is None:
             continue
         if tree.args.get("order") is None:
@@ -75,6 +78,57 @@ def caveats_of(
                 "among ties is arbitrary"
             )
     return tuple(doubts)
+
+
+_LISTS = (exp.GroupConcat, exp.ArrayAgg, exp.JSONArrayAgg)
+_LIST_NAMES = frozenset(
+    ("string_agg", "array_agg", "group_concat", "json_agg", "jsonb_agg", "json_arrayagg")
+)
+
+
+def _left_open(
+    which: str, tree: exp.Expression, keys: Mapping[str, Sequence[str]]
+) -> Iterator[str]:
+    """What functions leave to chance: the order inside lists that are put together, the numbers of
+    rows that tie.
+    """
+    lists = [node for node in tree.find_all(*_LISTS, exp.Anonymous) if _is_list(node)]
+    if any(node.find(exp.Order) is None for node in lists):
+        yield (
+            f"the {which} statement puts values together into a list without an ORDER BY inside: "
+            "their order is not guaranteed"
+        )
+    single = {columns[0].lower() for columns in keys.values() if len(columns) == 1}
+    for window in tree.find_all(exp.Window):
+        order = window.args.get("order")
+        ordered = order.find_all(exp.Column) if order is not None else ()
+        if isinstance(window.this, exp.RowNumber) and not single & {
+            column.name.lower() for column in ordered
+        }:
+            yield (
+                f"the {which} statement numbers rows by an order that is not unique: which of two "
+                "rows that tie comes first is arbitrary"
+            )
+            return
+
+
+def _is_list(node: Any) -> bool:
+    if isinstance(node.parent, exp.WithinGroup):
+        return False
+    return not isinstance(node, exp.Anonymous) or node.name.lower() in _LIST_NAMES
+
+
+def _paging(first: exp.Expression, second: exp.Expression) -> Iterator[str]:
+    """Pages by OFFSET on one side, and by a key on the other."""
+    skips = [tree.args.get("offset") is not None for tree in (first, second)]
+    ranges = [
+        sum(1 for _ in tree.find_all(exp.GT, exp.GTE, exp.LT, exp.LTE)) for tree in (first, second)
+    ]
+    if skips[0] != skips[1] and ranges[0] != ranges[1]:
+        yield (
+            "one statement skips rows by OFFSET and the other begins after a key: they agree only "
+            "where as many rows precede that key, so compare a page after deleted rows too"
+        )
 
 
 def _is_total(
