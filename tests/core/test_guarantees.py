@@ -1,4 +1,4 @@
-"""What equal rows do not prove: each is told as a doubt, and nothing is where the text settles it."""
+"""What equal rows do not prove: each is a doubt, and there is none where the text settles it."""
 
 from __future__ import annotations
 

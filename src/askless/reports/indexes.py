@@ -11,12 +11,12 @@ from askless.core.errors import AskLessError
 from askless.core.indexing import advisor, eligibility, redundancy
 from askless.core.indexing.workload import Served, Statement
 from askless.core.progress import Progress
-from askless.core.records import index_ddl
 from askless.core.records.schema import Schema
 from askless.core.sql.masking import masker
 from askless.core.sql.structure_store import structure_of
 from askless.reports import documents
 from askless.reports.statement_selection import Subject, Workload, of_capture
+from askless.reports.tables import bare_keys, redundant
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -219,19 +219,9 @@ def _document(
             )
             for advised in advice
         ),
-        redundant=tuple(
-            documents.RedundantIndex(
-                table, index, by, index_ddl.drop_index(index, table, schema.system)
-            )
-            for table, index, by in judged
-        ),
+        redundant=redundant(judged, schema.system),
         unjudged_indexes=len(spare) - len(judged),
-        foreign_keys=tuple(
-            documents.BareForeignKey(
-                key.table, key.columns, key.target, key.rows, key.ddl, key.shapes
-            )
-            for key in redundancy.bare_foreign_keys(schema, statements, advice)
-        ),
+        foreign_keys=bare_keys(redundancy.bare_foreign_keys(schema, statements, advice)),
         measured=connection is not None,
         notes=(*workload.notes, *_in_place(statements, schema, workload)),
     )

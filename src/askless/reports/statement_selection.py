@@ -5,7 +5,7 @@ was typed.
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -16,6 +16,7 @@ from askless.core.errors import AskLessError
 from askless.core.indexing.workload import Updated, Writes, no_writes, none_updated
 from askless.core.records.model import Request
 from askless.core.sql.slots import Value
+from askless.core.sql.structure import Structure
 from askless.core.sql.structure_store import structure_of
 from askless.reports.loading import load, requests_of
 from askless.reports.routes import check_route
@@ -245,16 +246,26 @@ def query_at(request: Request, query: int) -> int:
     return queries[query - 1]
 
 
-def updated_by(summary: Summary) -> Updated:
-    """The columns of a table that the capture's UPDATEs set."""
-    columns: dict[str, frozenset[str]] = {}
+def _written(summary: Summary) -> Iterator[tuple[Structure, int]]:
+    """The shapes of a capture that write, with how often they ran."""
     for route in summary.routes.values():
         for stats in route.own_shapes():
             structure = stats.structure
-            if structure is not None and structure.kind == "update":
-                written = frozenset(column.lower() for column in structure.written)
-                table = structure.main.lower()
-                columns[table] = columns.get(table, frozenset()) | written
+            if structure is not None and structure.kind in ("insert", "update", "delete"):
+                yield structure, round(route.scale * stats.count)
+
+
+def _columns_written(structure: Structure) -> frozenset[str]:
+    return frozenset(column.lower() for column in structure.written)
+
+
+def updated_by(summary: Summary) -> Updated:
+    """The columns of a table that the capture's UPDATEs set."""
+    columns: dict[str, frozenset[str]] = {}
+    for structure, _ in _written(summary):
+        if structure.kind == "update":
+            table = structure.main.lower()
+            columns[table] = columns.get(table, frozenset()) | _columns_written(structure)
 
     return lambda table: columns.get(table.lower(), frozenset())
 
@@ -263,20 +274,10 @@ def writes_of(summary: Summary) -> Writes:
     """How many of the capture's writes touch columns of a table: an UPDATE only if it sets one of
     them.
     """
-    writes: list[tuple[str, str, frozenset[str], int]] = []
-    for route in summary.routes.values():
-        for stats in route.own_shapes():
-            structure = stats.structure
-            if structure is not None and structure.kind in ("insert", "update", "delete"):
-                written = frozenset(column.lower() for column in structure.written)
-                writes.append(
-                    (
-                        structure.main.lower(),
-                        structure.kind,
-                        written,
-                        round(route.scale * stats.count),
-                    )
-                )
+    writes = [
+        (structure.main.lower(), structure.kind, _columns_written(structure), times)
+        for structure, times in _written(summary)
+    ]
 
     def count(table: str, columns: Sequence[str]) -> int:
         wanted = {column.lower() for column in columns}

@@ -22,6 +22,7 @@ from askless.core.indexing.needs import Need, needs_of
 from askless.core.indexing.redundancy import begins_one, begins_with_key, leads, serves, usable
 from askless.core.indexing.sizes import size_bytes
 from askless.core.indexing.workload import (
+    GAIN_LEAST,
     IndexAdvice,
     Served,
     Statement,
@@ -37,7 +38,6 @@ from askless.core.sql.slots import literal_value
 from askless.core.sql.structure import Structure
 from askless.core.systems import system_of
 
-GAIN_LEAST = 0.01  # of the workload's time
 GAIN_ALONE = 0.25  # of one statement's cost
 # of the workload's time, for an index on a small table: it is asked a great deal then
 SMALL_GAIN_LEAST = 0.02
@@ -191,8 +191,8 @@ def _gain(
     least_ms: float,
 ) -> tuple[float, float]:
     """(milliseconds of the workload that the statements save, the largest share that one of them
-    saves of its own cost, if it takes so much time or is slow). `first` has the cost of each without any
-    advice.
+    saves of its own cost, if it takes so much time or is slow). `first` has the cost of each
+    without any advice.
     """
     gain = best_alone = 0.0
     for item in items:

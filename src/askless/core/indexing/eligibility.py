@@ -9,12 +9,11 @@ from collections.abc import Sequence
 
 from askless.core.indexing.needs import Need, needs_of
 from askless.core.indexing.redundancy import usable
-from askless.core.indexing.workload import Statement, Updated
+from askless.core.indexing.workload import GAIN_LEAST, Statement, Updated
+from askless.core.plans.observations import SMALL_TABLE_ROWS
 from askless.core.records.schema import Index, Schema, Table
 from askless.core.systems import bytes_most, is_unbounded, system_of
 
-LEAST_SHARE = 0.01  # of the workload's time, from which a statement's columns are named
-LEAST_ROWS = 1000
 NOT_COMPARED = re.compile("JSON$|XML", re.I)  # types that have no equality
 
 
@@ -45,13 +44,13 @@ def changed_in_place(workload: Sequence[Statement], schema: Schema, updated: Upd
     total = sum(statement.weight_ms for statement in workload)
     results: dict[str, None] = {}
     for statement in workload:
-        if statement.weight_ms < LEAST_SHARE * total:
+        if statement.weight_ms < GAIN_LEAST * total:
             continue
         for need in needs_of(statement.structure, schema, statement.shares):
             table = need.table
             held = {name for index in usable(table) for name in index.lowered}
             columns = {*need.equal, *need.ranges} & updated(table.name)
-            if (table.rows or 0) >= LEAST_ROWS:
+            if (table.rows or 0) >= SMALL_TABLE_ROWS:
                 results |= dict.fromkeys(f"{table.name}.{name}" for name in sorted(columns - held))
     return list(results)
 

@@ -60,7 +60,7 @@ def _width(column: TableColumn, layout: Layout) -> float:
     measured = column.width_bytes if column.width_bytes is not None else 8.0
     if layout.integers_by_value and _WHOLE.search(name):
         return _by_value(measured) + layout.column_bytes
-    counted = 1.0 if _VARIES.search(name) and layout.page_bytes == 16384 else 0.0
+    counted = layout.length_bytes if _VARIES.search(name) else 0.0
     return measured + counted + layout.column_bytes
 
 

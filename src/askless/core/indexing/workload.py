@@ -9,6 +9,8 @@ import msgspec
 from askless.core.indexing.needs import Shares
 from askless.core.sql.structure import Predicate, Structure
 
+GAIN_LEAST = 0.01  # of the workload's time: what saves less, or takes less, does not count
+
 Writes = Callable[[str, Sequence[str]], int]
 Updated = Callable[[str], frozenset[str]]  # table -> the columns that are updated, in lower case
 

@@ -213,7 +213,7 @@ def _on_read(
 
 def _is_of(predicate: Predicate, node: Node, structure: Structure) -> bool:
     """Whether a predicate is on the table as this node reads it."""
-    return structure.is_of(predicate.column, predicate.source, node.table, node.name)
+    return structure.is_of(predicate, node.table, node.name)
 
 
 def _conditions(node: Node, structure: Structure) -> list[str]:

@@ -79,7 +79,7 @@ def observe_measured(
 
 
 def _spilled(spilled_bytes: int, first: bool) -> str:
-    """What a step wrote to disk; what helps is told with the first of a plan's steps."""
+    """What a step wrote to disk; the first of a plan's steps says what helps."""
     text = f"did not fit into its memory and wrote {size(spilled_bytes)} to disk"
     remedy = "; more work memory, or fewer and narrower rows, keep it in memory"
     return text + (remedy if first else "")

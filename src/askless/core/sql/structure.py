@@ -152,14 +152,14 @@ class Structure(msgspec.Struct, frozen=True):
             return tuple(output.aggregate for output in self.outputs)
         return ()
 
-    def is_of(self, column: Column, source: str, table: str, name: str) -> bool:
-        """Whether a column of a condition, whose SELECT calls its table `source`, is of this
-        reading of a table, which a plan calls `name`.
+    def is_of(self, predicate: Predicate, table: str, name: str) -> bool:
+        """Whether a predicate is on this reading of a table, which a plan calls `name`.
 
         Of a table that is read twice only the name tells; where both have one, nothing does.
         """
-        if column.table.lower() != table.lower():
+        if predicate.column.table.lower() != table.lower():
             return False
+        source = predicate.source
         if sum(known.lower() == table.lower() for _, known in self.names) == 1:
             return not any(self._is_name_of(one, table) for one in self.repeated)
         return source not in self.repeated and source.lower() == name.lower() != ""

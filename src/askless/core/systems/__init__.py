@@ -58,7 +58,7 @@ class Layout(msgspec.Struct, frozen=True, kw_only=True):
     to its values.
 
     `usable_bytes` is what entries may fill of a page of `page_bytes`. An entry has `entry_bytes`
-    and, for each column, `column_bytes`; its values are padded to `aligned_bytes`. It ends in
+    and, for each column, `column_bytes`, for a text `length_bytes` too; its values are padded to `aligned_bytes`. It ends in
     `locator_bytes`, or the primary key where that is 0. With `posting_bytes`, entries with equal
     values share one copy of them, up to that size together. An entry that may hold a NULL
     has `null_bytes` more. Pages come one by one up to the first of `extents`, then by the second.
@@ -71,6 +71,7 @@ class Layout(msgspec.Struct, frozen=True, kw_only=True):
     usable_bytes: float
     entry_bytes: float
     column_bytes: float = 0.0
+    length_bytes: float = 0.0
     aligned_bytes: int = 1
     locator_bytes: int = 0
     posting_bytes: int = 0

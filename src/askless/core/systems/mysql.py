@@ -39,6 +39,7 @@ SYSTEM = System(
         page_bytes=16384,
         usable_bytes=15 / 16 * (16384 - 128),
         entry_bytes=4.7,
+        length_bytes=1,
         null_bytes=1,
         extents=(32, 64),
         widths=(
