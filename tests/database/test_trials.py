@@ -164,6 +164,10 @@ HARDER = [
      "SELECT DISTINCT v.id FROM vessel v JOIN port_call c ON c.vessel_id = v.id OR v.id IN (SELECT vessel_id FROM port_call)",
      "without children|no rows in port_call"),
     ("SELECT count(*) AS n FROM tug_job", "SELECT count(*) AS n FROM tug_job HAVING count(*) > 0", "no rows in tug_job"),
+    ("SELECT id FROM port_call ORDER BY id LIMIT 20 OFFSET 20", "SELECT id FROM port_call WHERE id > 20 ORDER BY id LIMIT 20", "gaps in the keys of port_call"),
+    ("SELECT count(*) AS n FROM (SELECT rank() OVER (ORDER BY name) AS place FROM vessel) x WHERE place <= 4",
+     "SELECT count(*) AS n FROM (SELECT row_number() OVER (ORDER BY name) AS place FROM vessel) x WHERE place <= 4",
+     "rows of vessel like others|equal name in rows of vessel"),
 ]  # fmt: skip
 
 
@@ -188,6 +192,31 @@ def test_harder_data_shows_what_todays_rows_hide(
         if office.server is not None
         else Path(office.url.removeprefix("sqlite:///")).read_bytes()
     )
+
+
+def test_rows_stored_in_another_order_show_an_order_that_is_a_coincidence(
+    rewrite: Rewrite, office: Office
+) -> None:
+    ordered = "SELECT max(x.id) AS last FROM (SELECT id FROM vessel ORDER BY id LIMIT 5) x"
+    hard = rewrite(ordered, ordered.replace(" ORDER BY id", ""), "--synthetic-rows", "--json")
+    by_key = office.url.startswith(("mysql", "mariadb"))
+    assert hard.json["same_result"] is by_key, "their rows are stored in the order of the key"
+    if not by_key:
+        assert "the rows of vessel stored in the reverse order" in hard.json["difference"]
+
+
+def test_what_the_first_statement_leaves_open_is_no_difference(
+    rewrite: Rewrite, office: Office
+) -> None:
+    """Which of two calls of one time is the last on the page, nobody asked for."""
+    first = "SELECT id, eta FROM port_call ORDER BY eta LIMIT 7"
+    second = first.replace("ORDER BY eta", "ORDER BY eta, id DESC")
+    hard = rewrite(first, second, "--synthetic-rows", "--json")
+    assert hard.code == 0 and hard.json["same_result"], hard.out + hard.err
+    assert [note for note in hard.json["remarks"] if "depend on how the table is stored" in note]
+    if not office.url.startswith(("mysql", "mariadb")):  # can't store rows in another order
+        other = "SELECT id, eta FROM port_call ORDER BY id LIMIT 7"
+        assert not rewrite(first, other, "--synthetic-rows", "--json").json["same_result"]
 
 
 def test_copies_stand_before_the_tables_whatever_the_path(

@@ -16,6 +16,7 @@ from sqlglot import exp
 from askless.core.errors import AskLessError
 from askless.core.plans.tree import Node
 from askless.core.progress import Progress, quiet
+from askless.core.records.schema import Schema
 from askless.core.sql.functions import CHANGING, functions_in
 from askless.core.sql.guarantees import caveats_of, question_of
 from askless.core.sql.slots import Value
@@ -28,9 +29,10 @@ from askless.database.connecting import connect
 from askless.database.driver_query import DriverQuery
 from askless.database.explaining import attempt, explain, query_of
 from askless.database.preflight import check_quiet
+from askless.database.private_copies import copies
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import Rows, execute
-from askless.database.synthetic_rows import copies, planted, plantings
+from askless.database.synthetic_rows import SyntheticRows, planted, plantings, reverse
 from askless.database.timing import bytes_of, interleaved, runner
 
 SETS_MOST = 5  # sets of values with which harder data is looked at
@@ -164,10 +166,13 @@ def try_rewrite(
                 "neither statement returns rows for these values; nothing to compare",
                 "provide values that match rows, with --parameters or a capture",
             )
-        hard: tuple[str, ...] = ()
+        hard: Sequence[str] = ()
+        left_open: tuple[str, ...] = ()
         if limits.harder and differs is None:
             progress("adding synthetic rows to copies of the tables")
-            hard, differs, differs_at = _harder(url, limits, pairs, tables, trees)
+            planting = _harder(url, limits, pairs, tables, trees)
+            hard, differs, differs_at = planting.done, planting.difference, planting.differs_at
+            left_open = tuple(planting.left_open)
         plans = [explain(connection, query, limits=limits) for query in pairs[0]]
         works = _works(connection, pairs[0], limits)
         times: tuple[tuple[float, ...], ...] = ((), ())
@@ -176,7 +181,7 @@ def try_rewrite(
             progress("measuring")
             times = interleaved([runner(connection, side) for side in zip(*pairs, strict=True)])
             doubts = caveats_of(before, after, backend, _keys(connection, tables))
-            doubts = (*doubts, *[_ROUNDED] * outcome.rounded)
+            doubts = (*doubts, *left_open, *[_ROUNDED] * outcome.rounded)
         sides = [
             Side(query.text, times[i], outcome.rows[i], outcome.sizes[i], plans[i], *works[i])
             for i, query in enumerate(pairs[0])
@@ -192,7 +197,7 @@ def try_rewrite(
             columns_before=tuple(outcome.names[0]),
             columns_after=tuple(outcome.names[1]),
             doubts=doubts,
-            harder=hard,
+            harder=tuple(hard),
         )
 
 
@@ -219,16 +224,26 @@ def _rounded_only(
     return is_rounding(results[0], results[1], sizes)
 
 
+class _Planting:
+    """Two statements on harder data, up to the first difference: what was planted without making
+    one, and what the first statement leaves open there.
+    """
+
+    def __init__(self) -> None:
+        self.done: list[str] = []
+        self.left_open: list[str] = []
+        self.difference: Difference | None = None
+        self.differs_at = 0
+
+
 def _harder(
     url: URL,
     limits: Limits,
     pairs: Sequence[tuple[DriverQuery, DriverQuery]],
     tables: Sequence[str],
     trees: Sequence[exp.Expression],
-) -> tuple[tuple[str, ...], Difference | None, int]:
-    """What was planted without making a difference; else the first difference, and the set of
-    values that showed it.
-    """
+) -> _Planting:
+    """The pairs compared with each thing planted. Raises AskLessError no-copies."""
     named = [name for tree in trees for name in qualified_tables(tree)]
     if named:
         raise AskLessError(
@@ -236,22 +251,74 @@ def _harder(
             f"the statement names a schema ({named[0]}), so a copy can't replace the table",
             "remove the schema or --synthetic-rows",
         )
-    done: list[str] = []
+    total = _Planting()
+    ordered = {
+        column.name.lower()
+        for tree in trees
+        for entry in tree.find_all(exp.Ordered)
+        for column in entry.find_all(exp.Column)
+    }
     with copies(url, limits, tables) as (connection, schema):
-        for planting in plantings(schema, tables, _used(pairs[0])):
+        for planting in plantings(schema, tables, _used(pairs[0]), ordered):
             with planted(connection, planting) as possible:
                 if not possible:
                     continue
                 for turn, pair in enumerate(pairs[:SETS_MOST], 1):
-                    with attempt(connection, limits):
-                        (names, first), (_, second) = (execute(connection, query) for query in pair)
-                    question = question_of(pair[0].text, pair[1].text, pair[0].system, names)
-                    differs = difference(first, second, question)
-                    if differs is not None:
-                        text = f"with {planting.words}: {differs.text}"
-                        return tuple(done), msgspec.structs.replace(differs, text=text), turn
-            done.append(planting.words)
-    return tuple(done), None, 0
+                    differs = _difference(connection, pair, limits)
+                    if differs is None:
+                        continue
+                    if not _is_determined(connection, pair[0], schema, tables, limits):
+                        total.left_open.append(_LEFT_OPEN.format(planting.words))
+                        break
+                    text = f"with {planting.words}: {differs.text}"
+                    total.difference = msgspec.structs.replace(differs, text=text)
+                    total.differs_at = turn
+                    return total
+                else:
+                    total.done.append(planting.words)
+    return total
+
+
+_LEFT_OPEN = (
+    "with {}, the first statement's own rows or their order depend on how the table is stored, so "
+    "the two could not be compared there"
+)
+
+
+def _difference(
+    connection: Connection, pair: Sequence[DriverQuery], limits: Limits
+) -> Difference | None:
+    with attempt(connection, limits):
+        (names, first), (_, second) = (execute(connection, query) for query in pair)
+    return difference(first, second, question_of(pair[0].text, pair[1].text, pair[0].system, names))
+
+
+def _is_determined(
+    connection: Connection,
+    query: DriverQuery,
+    schema: Schema,
+    tables: Sequence[str],
+    limits: Limits,
+) -> bool:
+    """Whether a statement gives the same result when the same rows are stored in another order.
+    Where they can't be, its text tells.
+    """
+    with attempt(connection, limits):
+        names, first = execute(connection, query)
+    question = question_of(query.text, query.text, query.system, names)
+    known = [table for name in tables if (table := schema.table(name)) is not None]
+    moved = False
+    for table in known:
+        with planted(connection, SyntheticRows("", reverse(table))) as possible:
+            if not possible:
+                continue
+            moved = True
+            with attempt(connection, limits):
+                _, again = execute(connection, query)
+            if difference(first, again, question) is not None:
+                return False
+    keys = {table.name: table.primary_key for table in known if table.primary_key}
+    return moved or not caveats_of(query.text, query.text, query.system, keys)
 
 
 def _used(pair: Sequence[DriverQuery]) -> list[tuple[str, str]]:

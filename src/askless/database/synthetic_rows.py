@@ -1,37 +1,31 @@
-"""Harder data than today's: copies of a statement's tables that one session alone sees, with rows
-planted in them.
+"""Harder data than today's, planted in private copies of a statement's tables.
 
-A temporary table hides the table of its name. Only what the schema allows is planted: rows like
-others but for their key, which nothing refers to; NULL where a column may be NULL; no rows at all.
-The live tables are only read.
+Only what the schema allows is planted: rows like others but for their key, which nothing refers to;
+NULL where a column may be NULL; equal values in a column that rows are ordered by; gaps in the keys;
+the rows stored in the reverse order; no rows at all.
 """
 
 from __future__ import annotations
 
 import uuid
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
 import msgspec
-from sqlalchemy.engine import URL, Connection
+from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
-from askless.core.errors import AskLessError
 from askless.core.records.schema import Schema, Table, TableColumn
-from askless.database.connecting import connect, reason_of
-from askless.database.reflecting import reflect
-from askless.database.servers import Limits, server_of
 
-ROWS_MOST = 2000  # of a table that are copied
 COPIES = 9  # rows of a table of which more are made
 _WORDS = ("CHAR", "TEXT", "CLOB", "STRING")
 
 Row = dict[str, Any]
 
 
-class _NoneLeft(Exception):
-    """No value could be made up that no row has."""
+class _NotPlanted(Exception):
+    """The data does not let it be planted: no value is free, no row may go, or no order changes."""
 
 
 class SyntheticRows(msgspec.Struct, frozen=True):
@@ -41,36 +35,14 @@ class SyntheticRows(msgspec.Struct, frozen=True):
     plant: Callable[[Connection], None]
 
 
-@contextmanager
-def copies(url: URL, limits: Limits, tables: Sequence[str]) -> Iterator[tuple[Connection, Schema]]:
-    """A connection that sees copies of these tables in their place, and the schema. All of it is
-    gone at the end.
-
-    Raises AskLessError no-copies if they can't be made, and what the database says.
-    """
-    with connect(url, limits, write=True) as connection:
-        schema = reflect(connection)
-        known = {name: schema.table(name) for name in tables}
-        lacking = next((name for name, table in known.items() if table is None), None)
-        if lacking is not None:
-            raise AskLessError(
-                "no-copies",
-                f"{lacking} is not a table of this database, so synthetic rows can't "
-                "be added to a copy",
-                "omit --synthetic-rows",
-            )
-        server_of(connection).allow_copies(connection)
-        copied = _parents_first([table for table in known.values() if table is not None])
-        for table in copied:
-            _copy(connection, table, {one.name.lower(): one for one in copied})
-        yield connection, schema
-
-
 def plantings(
-    schema: Schema, tables: Sequence[str], used: Sequence[tuple[str, str]]
+    schema: Schema,
+    tables: Sequence[str],
+    used: Sequence[tuple[str, str]],
+    ordered: Collection[str] = (),
 ) -> list[SyntheticRows]:
     """What can be planted. `used` are the columns, with their tables, that the statements name, in
-    lower case.
+    lower case; `ordered` are the names of those that they order by.
     """
     known = [table for name in tables if (table := schema.table(name)) is not None]
     results = []
@@ -79,18 +51,20 @@ def plantings(
             words = f"rows of {table.name} like others, without children"
             results.append(SyntheticRows(words, _more_of(table, ())))
         for column in table.columns:
-            named = (table.name.lower(), column.name.lower()) in used or (
-                "",
-                column.name.lower(),
-            ) in used
-            if (
-                named
-                and column.nullable
-                and column.name not in table.primary_key
-                and _can_repeat(table)
-            ):
+            named = {(table.name.lower(), column.name.lower()), ("", column.name.lower())} & {*used}
+            if not named or column.name in table.primary_key:
+                continue
+            if column.nullable and _can_repeat(table):
                 words = f"NULL as {column.name} in rows of {table.name}"
                 results.append(SyntheticRows(words, _more_of(table, (column.name,))))
+            if column.name.lower() in ordered and not _is_unique(table, column):
+                words = f"equal {column.name} in rows of {table.name}"
+                results.append(SyntheticRows(words, _tied(table, column.name)))
+        if len(table.primary_key) == 1:
+            words = f"gaps in the keys of {table.name}"
+            results.append(SyntheticRows(words, _with_gaps(table, known)))
+        words = f"the rows of {table.name} stored in the reverse order"
+        results.append(SyntheticRows(words, reverse(table)))
         if not _is_needed(table, known):
             results.append(SyntheticRows(f"no rows in {table.name}", _emptied(table)))
     return results
@@ -100,73 +74,18 @@ def plantings(
 def planted(connection: Connection, planting: SyntheticRows) -> Iterator[bool]:
     """The data with something planted, for a while; whether it could be."""
     run = connection.exec_driver_sql
-    run("SAVEPOINT askless_planted")
+    name = f"askless_{uuid.uuid4().hex}"  # MySQL forgets a savepoint when another takes its name
+    run(f"SAVEPOINT {name}")
     try:
         try:
             planting.plant(connection)
             done = True
-        except (DBAPIError, _NoneLeft):  # a condition that the schema does not tell of
-            run("ROLLBACK TO SAVEPOINT askless_planted")
+        except (DBAPIError, _NotPlanted):  # a condition that the schema does not tell of
+            run(f"ROLLBACK TO SAVEPOINT {name}")
             done = False
         yield done
     finally:
-        run("ROLLBACK TO SAVEPOINT askless_planted")
-
-
-def _parents_first(tables: list[Table]) -> list[Table]:
-    results: list[Table] = []
-    while tables:
-        names = {table.name.lower() for table in tables}
-        free = [
-            table
-            for table in tables
-            if not any(
-                key.table.lower() in names - {table.name.lower()} for key in table.foreign_keys
-            )
-        ] or tables[:1]
-        results += free
-        tables = [table for table in tables if table not in free]
-    return results
-
-
-def _copy(connection: Connection, table: Table, copied: Mapping[str, Table]) -> None:
-    """The first rows of a table; of those that refer to a copied one, only rows that still can."""
-    quote, server = connection.dialect.identifier_preparer.quote, server_of(connection)
-    name, conditions, orphans = quote(table.name), [], []
-    seen: set[str] = set()
-    for key in table.foreign_keys:
-        parent = copied.get(key.table.lower())
-        if (
-            parent is not None
-            and parent is not table
-            and len(key.columns) == len(parent.primary_key) == 1
-        ):
-            column = quote(key.columns[0])
-            there = f"SELECT {quote(parent.primary_key[0])} FROM {quote(parent.name)}"  # noqa: S608
-            if parent.name in seen:  # MySQL reads a temporary table only once in a statement
-                orphans.append(f"{column} IS NOT NULL AND {column} NOT IN ({there})")
-            else:
-                conditions.append(f"({column} IS NULL OR {column} IN ({there}))")
-            seen.add(parent.name)
-    where = " WHERE " + " AND ".join(conditions) if conditions else ""
-    live = server.live_name(connection, table.name)
-    try:
-        connection.exec_driver_sql(
-            f"CREATE TEMPORARY TABLE {name} AS SELECT * FROM {live}{where} LIMIT {ROWS_MOST}"  # noqa: S608
-        )
-        for orphan in orphans:
-            connection.exec_driver_sql(f"DELETE FROM {name} WHERE {orphan}")  # noqa: S608
-        # what is grouped by the key may show other columns
-        if table.primary_key and server.paramstyle != "qmark":
-            connection.exec_driver_sql(
-                f"ALTER TABLE {name} ADD PRIMARY KEY ({', '.join(map(quote, table.primary_key))})"
-            )
-    except DBAPIError as error:
-        raise AskLessError(
-            "no-copies",
-            f"no copy of {table.name} can be made: {reason_of(error)}",
-            "omit --synthetic-rows",
-        ) from None
+        run(f"ROLLBACK TO SAVEPOINT {name}")
 
 
 def _is_needed(table: Table, known: Sequence[Table]) -> bool:
@@ -218,7 +137,7 @@ def _more_of(table: Table, nulls: Sequence[str]) -> Callable[[Connection], None]
         rows: list[Row] = [dict(zip(names, row, strict=True)) for row in result.all()]
         unique = _unique_columns(table)
         step = max(len(rows) // COPIES, 1)
-        mark = "?" if connection.dialect.paramstyle == "qmark" else "%s"
+        mark = _mark(connection)
         columns, places = ", ".join(map(quote, names)), ", ".join(mark for _ in names)
         for turn, row in enumerate(rows[::step][:COPIES], 1):
             changed = (
@@ -246,8 +165,90 @@ def _other(column: TableColumn, rows: Sequence[Row], turn: int, table: Table) ->
         return max(values, default=0) + turn
     result = f"{turn} planted"[: min(map(len, map(str, values)), default=9)]
     if result in values:
-        raise _NoneLeft
+        raise _NotPlanted
     return result
+
+
+def _is_unique(table: Table, column: TableColumn) -> bool:
+    """Whether equal values in the column alone may break a unique index."""
+    return any(index.unique and column.name in index.columns for index in table.indexes)
+
+
+def _tied(table: Table, column: str) -> Callable[[Connection], None]:
+    """The first values of a column become the first of them."""
+
+    def plant(connection: Connection) -> None:
+        quote = connection.dialect.identifier_preparer.quote
+        name, wanted = quote(table.name), quote(column)
+        values = (
+            connection.exec_driver_sql(
+                f"SELECT DISTINCT {wanted} FROM {name} WHERE {wanted} IS NOT NULL "  # noqa: S608
+                f"ORDER BY {wanted} LIMIT {2 * COPIES}"
+            )
+            .scalars()
+            .all()
+        )
+        if len(values) < 2:
+            raise _NotPlanted
+        mark = _mark(connection)
+        marks = ", ".join([mark] * (len(values) - 1))
+        connection.exec_driver_sql(
+            f"UPDATE {name} SET {wanted} = {mark} WHERE {wanted} IN ({marks})",  # noqa: S608
+            tuple(values),
+        )
+
+    return plant
+
+
+def _with_gaps(table: Table, known: Sequence[Table]) -> Callable[[Connection], None]:
+    """Some of the first rows are deleted, of those that no row refers to."""
+
+    def plant(connection: Connection) -> None:
+        quote, (key,) = connection.dialect.identifier_preparer.quote, table.primary_key
+        run = connection.exec_driver_sql
+        referred = {
+            value
+            for other in known
+            for foreign in other.foreign_keys
+            if foreign.table.lower() == table.name.lower() and len(foreign.columns) == 1
+            for value in run(
+                f"SELECT DISTINCT {quote(foreign.columns[0])} FROM {quote(other.name)}"  # noqa: S608
+            ).scalars()
+        }
+        keys = run(f"SELECT {quote(key)} FROM {quote(table.name)} ORDER BY {quote(key)}").scalars()  # noqa: S608
+        free = [value for value in keys if value not in referred][1::3][: 2 * COPIES]
+        if not free:
+            raise _NotPlanted
+        marks = ", ".join([_mark(connection)] * len(free))
+        run(f"DELETE FROM {quote(table.name)} WHERE {quote(key)} IN ({marks})", tuple(free))  # noqa: S608
+
+    return plant
+
+
+def reverse(table: Table) -> Callable[[Connection], None]:
+    """The same rows, stored from the last to the first. A table that its server keeps in the order
+    of the key can't be stored so.
+    """
+
+    def plant(connection: Connection) -> None:
+        quote, run = connection.dialect.identifier_preparer.quote, connection.exec_driver_sql
+        name, copy = quote(table.name), quote(f"askless_{uuid.uuid4().hex}")
+        order = ", ".join(f"{quote(column)} DESC" for column in table.primary_key)
+        if not order:
+            raise _NotPlanted
+        columns = ", ".join(map(quote, table.primary_key))
+        before = run(f"SELECT {columns} FROM {name}").all()  # noqa: S608
+        run(f"CREATE TEMPORARY TABLE {copy} AS SELECT * FROM {name} ORDER BY {order}")  # noqa: S608
+        run(f"DELETE FROM {name}")  # noqa: S608
+        run(f"INSERT INTO {name} SELECT * FROM {copy}")  # noqa: S608
+        if run(f"SELECT {columns} FROM {name}").all() == before:  # noqa: S608
+            raise _NotPlanted
+
+    return plant
+
+
+def _mark(connection: Connection) -> str:
+    return "?" if connection.dialect.paramstyle == "qmark" else "%s"
 
 
 def _emptied(table: Table) -> Callable[[Connection], None]:
