@@ -120,7 +120,8 @@ class PlaceEvent(Event, tag="place"):
 
 class LoadEvent(Event, tag="load"):
     """What an ORM said of a query: kind (lazy, eager, refresh, query, library, write), the relation
-    that it served, and the columns ("Vessel.flag") that its options name and defer.
+    that it served, and the columns ("Vessel.flag") that its options name and defer. `unchanged`: it
+    asks for the relation as its manager gives it; None where that is not known.
     """
 
     id: Whole
@@ -132,6 +133,7 @@ class LoadEvent(Event, tag="load"):
     many: bool = False
     named: tuple[str, ...] = ()
     deferred: tuple[str, ...] = ()
+    unchanged: bool | None = None
 
 
 class Relation(msgspec.Struct, array_like=True, frozen=True):

@@ -102,7 +102,9 @@ def is_bypassed(remedy: Batch) -> bool:
     load, words = remedy.load, words_of(remedy.load)
     if load is None or words is None or load.kind != "lazy" or not load.relation:
         return False
-    return remedy.loaded and load.many and bool(words.bypassed(load))
+    # what nothing was added to would have been there: its objects came by another query
+    added = load.many and not load.unchanged
+    return remedy.loaded and added and bool(words.bypassed(load))
 
 
 def _as_loaded(case: _Case) -> Advice:
@@ -227,7 +229,7 @@ def comes_with_parents(remedy: Batch, first: Advice) -> bool:
 def _spares(case: _Case) -> bool:
     """Whether an eager load of the relation would spare the lookups, as they are asked."""
     load, words, structure = case.load, words_of(case.load), case.remedy.structure
-    if load is None or words is None or load.kind != "lazy":
+    if load is None or words is None or load.kind != "lazy" or load.unchanged:
         return True
     # The first few of the rows that are there already take no order but the relation's own.
     picks = structure.has_limit and load.many and bool(structure.order_by)
@@ -248,10 +250,12 @@ def _batch(case: _Case) -> Advice:
     rows = case.remedy.queries * case.rows_each
     # how many they were may not have been seen
     same = f"the same {rows:.0f} rows" if rows else "the same rows"
+    why = f"one query with all {case.remedy.queries:.0f} keys gives {same}"
+    if within := case.remedy.within:
+        why = f"one query with the keys of each of the {within:.0f} queries above gives {same}"
     return Advice(
         title=f"load {name} in one batched query",
-        why=f"one query with all {case.remedy.queries:.0f} keys gives {same}; the parents are not "
-        "read again",
+        why=f"{why}; the parents are not read again",
         sql=case.batched(),
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
         at=case.at,

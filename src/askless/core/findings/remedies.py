@@ -91,7 +91,8 @@ class Batch(Remedy, frozen=True, kw_only=True):
     outermost one. `only_counted`: the rows were loaded and none was looked at; `conditions`: the
     lookup has others next to its key; `loaded`: the route loads the relation eagerly, too.
     `levels` are those of a tree that the lookups walk; 0 for none. `limit` is the LIMIT that each
-    of them has; 0 if they have not one.
+    of them has; 0 if they have not one. `within` are the queries of the loop above that the rows
+    can come with, one query each; 0 where they come with the first one.
     """
 
     key: Key
@@ -113,6 +114,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     loaded: bool = False
     levels: int = 0
     limit: int = 0
+    within: float = 0.0
 
 
 class Group(Remedy, frozen=True, kw_only=True):

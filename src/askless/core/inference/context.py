@@ -40,6 +40,8 @@ class Context(msgspec.Struct, frozen=True):
             return False
         if (load.orm, load.model, load.relation) not in self.eager:
             return False
+        if load.unchanged is not None:
+            return load.unchanged
         relation = relation_of(load, self.models)
         if relation is None or relation.link:
             return True

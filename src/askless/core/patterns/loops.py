@@ -8,7 +8,7 @@ import msgspec
 
 from askless.core.advice.orm import words_of
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.findings.finding import Cost, severity
+from askless.core.findings.finding import Cost, SourceLine, severity
 from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import number, plural
 from askless.core.inference.context import Context
@@ -152,16 +152,17 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     queries = tally.queries / requests
     supplier = met.route.shapes.get(main_source(tally))
     variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
-    # The columns that were left out come with the first query.
-    remaining = 0 if variant is Variant.SAME_ROW else tally.levels or 1
-    cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
     chain = chain_of(tally, tallies)
+    within = _times(_held_above(chain))
+    # The columns that were left out come with the first query.
+    remaining = 0 if variant is Variant.SAME_ROW else tally.levels or within or 1
+    cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
     column = tally.key.column
     table = column.table or structure.main
     by = structure.nearest(column).name
     counted = _counted(chain)
     nested = len(chain) > 1 and variant in _NESTED
-    where = f"{remaining} would do" if remaining else "none is needed"
+    where = f"{number(remaining)} would do" if remaining else "none is needed"
     verb = _VERBS.get(variant, "reads")
     title = (
         f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
@@ -276,17 +277,9 @@ def _remedy(
     cost: Cost,
     tallies: ByShape,
 ) -> Batch:
-    top = chain[0]
+    inner = _held_above(chain)
+    root, at, path = _anchor(tally, chain, inner, tallies, met)
     queries = tally.queries / tally.requests
-    source = met.route.shapes.get(main_source(top))
-    above = _above(source, met)
-    path = (*above, *(one.load for one in chain if one.load is not None))
-    root = at = None
-    if not _are_others(tally, tallies, met):
-        root = _root(top, path, met)
-        hangs = root is not None and (above or not top.source or top.levels)
-        hanging = next(iter(lines_of(root.places)), None) if hangs and root is not None else None
-        at = hanging or parent_line_of(top) or parent_line_of(tally)
     return Batch(
         stats=met.stats,
         line=met.line,
@@ -294,23 +287,71 @@ def _remedy(
         key=tally.key,
         table=table,
         variant=variant,
-        loop=top.stats.shape.digest,
+        loop=chain[0].stats.shape.digest,
         depth=len(chain),
         queries=queries,
-        objects=top.queries / top.requests,
+        objects=chain[0].queries / chain[0].requests,
         load=tally.load,
         source=tally.source,
         root=root,
-        path=path if len(path) == len(above) + len(chain) else (),
+        path=path,
         parent=met.route.shapes.get(main_source(tally)),
         parent_key=chain[-2].key if len(chain) > 1 else None,
         parent_line=at,
         levels=tally.levels,
         limit=tally.limit or 0,
+        within=_times(inner),
         only_counted=_only_counted(tally),
         conditions=_has_conditions(tally, met),
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
     )
+
+
+def _anchor(
+    tally: Repetition,
+    chain: list[Repetition],
+    inner: Repetition | None,
+    tallies: ByShape,
+    met: Match,
+) -> tuple[ShapeStats | None, SourceLine | None, tuple[Load, ...]]:
+    """The ORM's query that the fix hangs on, the line that builds it, and the relations from it to
+    what is read; () unless each one is known. `inner` is a loop's query that takes it.
+    """
+    top = chain[0]
+    below = chain[chain.index(inner) + 1 :] if inner is not None else chain
+    loads = tuple(one.load for one in below if one.load is not None)
+    if inner is not None:
+        at = next(iter(lines_of(inner.stats.places)), None)
+        return inner.stats, at, loads if len(loads) == len(below) else ()
+    above = _above(met.route.shapes.get(main_source(top)), met)
+    path = (*above, *loads)
+    root = at = None
+    if not _are_others(tally, tallies, met):
+        root = _root(top, path, met)
+        hangs = root is not None and (above or not top.source or top.levels)
+        hanging = next(iter(lines_of(root.places)), None) if hangs and root is not None else None
+        at = hanging or parent_line_of(top) or parent_line_of(tally)
+    return root, at, path if len(loads) == len(below) else ()
+
+
+def _times(one: Repetition | None) -> float:
+    """The queries of a repetition per request; 0 for none."""
+    return one.queries / one.requests if one is not None else 0.0
+
+
+def _held_above(chain: list[Repetition]) -> Repetition | None:
+    """The innermost loop above the last whose queries the application builds itself: what hangs on
+    an outer one does not come with their rows.
+    """
+    for one in reversed(chain[:-1]):
+        load, words = one.load, words_of(one.load)
+        if load is None or words is None or not words.relations_are_queries():
+            continue
+        if load.many and (
+            load.kind == "query" or (load.kind == "lazy" and load.unchanged is False)
+        ):
+            return one
+    return None
 
 
 def _has_conditions(tally: Repetition, met: Match) -> bool:

@@ -51,7 +51,8 @@ class Load(msgspec.Struct, frozen=True):
     attribute of `model`.
 
     `named` are the columns that the query's own options name ("Vessel.flag"), to be fetched, and
-    `deferred` those that they leave out.
+    `deferred` those that they leave out. `unchanged`: a to-many relation was asked as its manager
+    gives it, nothing added; None where that is not known.
 
     The kind `library` is a query that a library builds and reads by itself, for objects that it
     then hands out: the application can hang nothing on it.
@@ -65,6 +66,7 @@ class Load(msgspec.Struct, frozen=True):
     many: bool
     named: tuple[str, ...] = ()
     deferred: tuple[str, ...] = ()
+    unchanged: bool | None = None
 
 
 class Relation(msgspec.Struct, frozen=True):

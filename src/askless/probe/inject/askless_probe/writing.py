@@ -507,7 +507,7 @@ class Writer(CaptureFile):
                 relation=relation,
                 target=target,
                 many=many,
-                **dict(zip(("named", "deferred"), named)),
+                **dict(zip(("named", "deferred", "unchanged"), named)),
             )
         return ident
 

@@ -15,6 +15,8 @@ _MARK = "_askless_load"  # on a Query
 _BUILT = "_askless_built"  # on a Query: the line that began it
 _GIVEN = "_askless_given"  # on a Query: the code of a manager's method through which it came
 _ASIDE = "_askless_aside"  # on a Query: a library began it of its own accord
+_START = "_askless_start"  # on a Query: what a relation's manager made it ask
+_FETCHED = "_askless_fetched"  # on a Query: its rows are there; clones of it are new queries
 _NEAR = 16  # frames that are looked at for a manager's method
 _managing = {}  # model -> the code of its managers' methods
 _names = {}  # class -> its name
@@ -102,6 +104,27 @@ def _marked(queryset, describe, owner, kind, instance=None):
         setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
     except Exception as error:
         recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
+
+
+def _started(queryset):
+    """Note what a relation's manager asks for, before the application adds to it."""
+    with suppress(AttributeError, KeyError):  # another version's queryset: it counts as added to
+        query = vars(queryset)["_query"]
+        # the filter by the object itself, which Django means to apply later
+        setattr(query, _START, _asked(query, 1 if queryset._deferred_filter else 0))
+
+
+def _asked(query, more=0):
+    return (
+        len(query.where.children) + more,
+        query.order_by,
+        query.is_sliced,
+        query.distinct,
+        query.default_cols,
+        query.select_related is False,
+        query.deferred_loading,
+        len(query.annotations),
+    )
 
 
 def _lazy_queryset(cls, describe):
@@ -246,9 +269,13 @@ def _watched(cls, describe):
     @wraps(plain)
     def get_queryset(self):
         queryset = plain(self)
-        # What was prefetched has its rows already; it is not asked again.
-        if recorder.active and queryset._result_cache is None:
+        if not recorder.active:
+            return queryset
+        if queryset._result_cache is None:
             _marked(queryset, describe, self, "lazy")
+            _started(queryset)
+        else:  # what was prefetched is not asked again, but for what is made of it here
+            setattr(queryset.query, _FETCHED, True)
         return queryset
 
     cls.get_queryset = get_queryset
@@ -381,6 +408,9 @@ def _load_of(compiler, kind, me):
     query = compiler.query
     load = forced.get(me) or getattr(query, _MARK, None)
     if load is not None and kind == "query":
+        start = getattr(query, _START, None)
+        if start is not None and load[1] == "lazy":
+            return (*load, (), (), start == _asked(query))
         return load
     if query.model is None:
         return None
@@ -459,24 +489,36 @@ def _beyond(frame, model):
 
 
 def install_building(module):
-    """Where a query is built; clones keep it."""
-    plain = module.Query.__init__
+    """Where a query is built; clones keep it, but for those of one whose rows are there."""
+    plain, plain_clone = module.Query.__init__, module.Query.clone
 
     @wraps(plain)
     def init(self, *args, **kwargs):
         plain(self, *args, **kwargs)
         if recorder.active:
-            frame = sys._getframe(1)
-            try:
-                beyond, code = _beyond(frame, self.model)
-                setattr(self, _BUILT, stack.nearest(beyond))
-                if code is not None:
-                    setattr(self, _GIVEN, code)
-                if stack.aside(frame):
-                    setattr(self, _ASIDE, True)
-            except Exception as error:
-                recorder.warn_once(
-                    "can't tell where a query is built: %s: %s" % (type(error).__name__, error)
-                )
+            _note_beginning(self, sys._getframe(1))
 
-    module.Query.__init__ = init
+    @wraps(plain_clone)
+    def clone(self):
+        result = plain_clone(self)
+        if _FETCHED in vars(result):
+            for name in (_FETCHED, _BUILT, _GIVEN, _ASIDE):
+                vars(result).pop(name, None)
+            _note_beginning(result, sys._getframe(1))
+        return result
+
+    module.Query.__init__, module.Query.clone = init, clone
+
+
+def _note_beginning(query, frame):
+    try:
+        beyond, code = _beyond(frame, query.model)
+        setattr(query, _BUILT, stack.nearest(beyond))
+        if code is not None:
+            setattr(query, _GIVEN, code)
+        if stack.aside(frame):
+            setattr(query, _ASIDE, True)
+    except Exception as error:
+        recorder.warn_once(
+            "can't tell where a query is built: %s: %s" % (type(error).__name__, error)
+        )
