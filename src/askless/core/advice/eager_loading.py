@@ -167,9 +167,16 @@ def _step(case: _Case, joined: bool) -> Step | None:
     step, query = Step(_path(case), joined), _query(case)
     if not step.path or query is None or not _spares(case) or _reads_few(case):
         return None
-    # The query brings it already: these objects came from elsewhere.
-    there = any(Step(way[: len(step.path)], joined).names == step.names for way in query.joined)
-    return None if there else step
+    return None if _is_brought(case) else step
+
+
+def _is_brought(case: _Case) -> bool:
+    """Whether the query joins the relation already, so that these objects came from elsewhere."""
+    path, query = _path(case), _query(case)
+    names = Step(path, True).names
+    return query is not None and any(
+        Step(way[: len(path)], True).names == names for way in query.joined if path
+    )
 
 
 def _query(case: _Case) -> Query | None:
@@ -258,7 +265,7 @@ def _batch(case: _Case) -> Advice:
         why=f"{why}; the parents are not read again",
         sql=case.batched(),
         code=_call(case, joined=False) or _aside(case) or _by_hand(case),
-        at=case.at,
+        at=case.remedy.line if _is_brought(case) else case.at,
         saving=case.remedy.saving,
         trade_offs="one more round trip than a join; very long key lists are sent in chunks",
         verify=_checks(case),
@@ -290,7 +297,7 @@ def _is_one(case: _Case) -> bool:
 def _by_hand(case: _Case) -> str:
     load = case.load
     if load is not None and load.kind == "lazy":
-        if not load.relation or _query(case) is not None:
+        if not load.relation or (_query(case) is not None and not _is_brought(case)):
             return ""
         path, words = _path(case), words_of(load)
         lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
@@ -424,7 +431,7 @@ def _existing(case: _Case) -> Advice:
         title=f"query once which {case.key} have rows in {case.main}",
         why=f"one query gives those of the {case.remedy.queries:.0f} keys that have some",
         sql=statements.existing(case.lookup),
-        at=case.at,
+        at=case.remedy.line,
         saving=case.remedy.saving,
         trade_offs="if the parents are queried by hand, an EXISTS among their columns does it in "
         "the same query",
@@ -456,12 +463,13 @@ def _first_of_each(case: _Case) -> Advice:
         )
         sql = statements.first_of_each(case.lookup, most)
         doubt = "break ties in the order, or a different row may come first each time"
+    code = _aside(case)
     return Advice(
         title=title,
         why=why,
         sql=sql,
-        code=_aside(case),
-        at=case.at,
+        code=code,
+        at=case.at if code else case.remedy.line,
         saving=case.remedy.saving,
         trade_offs=f"loading all of {name} and choosing in code reads every row of these keys: "
         "only suitable for few rows",

@@ -423,8 +423,12 @@ def around(request: Request, indices: Collection[int]) -> float:
     query before it.
 
     The lower quartile, as a page may do other things between some of them, which would be done all
-    the same.
+    the same; and no more than that of all of the request's queries.
     """
+    return min(_lower_gap(request, indices), _lower_gap(request, range(len(request.starts_ns))))
+
+
+def _lower_gap(request: Request, indices: Collection[int]) -> float:
     starts, durations = request.starts_ns, request.durations_ns
     gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
     return float(gaps[len(gaps) // 4]) if gaps else 0.0

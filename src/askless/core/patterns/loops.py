@@ -388,10 +388,13 @@ _ROOTS = ("query", "library")
 
 def _are_others(tally: Repetition, tallies: ByShape, met: Match) -> bool:
     """Whether the objects are others than those of the list that supplied the keys, of the same
-    rows: each object loads a relation once, and another loop has loaded it for that list's.
+    rows: each object loads a to-one relation once, and another loop has loaded it for that list's.
     """
-    words, source = words_of(tally.load), met.route.shapes.get(main_source(tally))
-    if words is None or source is None or not words.loads_each_object():
+    load, source = tally.load, met.route.shapes.get(main_source(tally))
+    words = words_of(load)
+    if load is None or words is None or source is None or not words.loads_each_object():
+        return False
+    if load.many:  # its manager asks each time
         return False
     alike = [
         one

@@ -488,6 +488,18 @@ def _beyond(frame, model):
     return result, passed
 
 
+def _caller(frame, model):
+    """The frame that called a model's manager, which may be a library's: what the application asks
+    of it is the application's query.
+    """
+    codes = _codes_of(model) if model is not None else ()
+    while frame is not None and (
+        frame.f_code in codes or "/django/db/" in frame.f_code.co_filename.replace("\\", "/")
+    ):
+        frame = frame.f_back
+    return frame
+
+
 def install_building(module):
     """Where a query is built; clones keep it, but for those of one whose rows are there."""
     plain, plain_clone = module.Query.__init__, module.Query.clone
@@ -516,7 +528,7 @@ def _note_beginning(query, frame):
         setattr(query, _BUILT, stack.nearest(beyond))
         if code is not None:
             setattr(query, _GIVEN, code)
-        if stack.aside(frame):
+        if stack.aside(frame) and stack.aside(_caller(frame, query.model)):
             setattr(query, _ASIDE, True)
     except Exception as error:
         recorder.warn_once(
