@@ -111,7 +111,11 @@ def test_edits_hang_on_the_querysets_that_the_application_builds(record: Any) ->
     assert same == printed
     rows = [run("requests", one, "--json").json["routes"] for one in (before, after)]
     counts = [{row["route"]: row["queries"] for row in some} for some in rows]
-    assert [counts[0][name] for name in ("whole", "made_of_what_is_there", "nested")] == [41, 13, 45]
+    assert [counts[0][name] for name in ("whole", "made_of_what_is_there", "nested")] == [
+        41,
+        13,
+        45,
+    ]
     assert [counts[1][name] for name in ("whole", "made_of_what_is_there", "nested")] == [2, 4, 9]
 
 

@@ -175,6 +175,7 @@ def test_objects_that_are_built_for_one_column(found: dict[str, list[dict[str, A
     assert (listed["pattern"], listed["variant"]) == ("over-wide", "one-column")
     assert listed["title"] == "100 objects of Vessel (7 columns) are built for their name alone"
     assert listed["advice"][0]["code"] == ".options(load_only(Vessel.id, Vessel.name))"
+    assert listed["advice"][0]["at"]["function"] == "one_column", "others read more of VESSELS"
     assert all(one["variant"] == "one-column" for one in found["one_column_as_advised"]), (
         "what it is compared with"
     )

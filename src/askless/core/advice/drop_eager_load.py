@@ -12,11 +12,16 @@ def advise(remedy: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
     """Take the relation out of what is loaded, or load it only if it is read."""
     words = words_of(remedy.load)
     what = f"{remedy.load.model}.{remedy.load.relation}"
+    code = words.dropped([remedy.load], remedy.joined) if words is not None else ""
+    if code and remedy.needed_by:
+        first, *others = remedy.needed_by
+        more = f" and {len(others)} more" if others else ""
+        code = f"{first}{more} read it: where the line serves this route alone, {code}"
     return (
         Advice(
             title=f"do not load {what} here",
             why="its objects were built and never read",
-            code=words.dropped([remedy.load], remedy.joined) if words is not None else "",
+            code=code,
             at=remedy.line,
             saving=remedy.saving,
             trade_offs="if another code path does read it, it becomes one query per object",

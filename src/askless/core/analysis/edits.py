@@ -205,7 +205,11 @@ def _sends(route: RouteStats, at: SourceLine, model: str) -> bool:
 
 def _loaded_lazily(route: RouteStats) -> set[str]:
     loads = (load for stats in route.loaded_shapes() for load in stats.loads)
-    return {f"{load.model}.{load.relation}" for load in loads if load.kind == "lazy"}
+    return {
+        f"{load.model}.{load.relation}"
+        for load in loads
+        if load.kind == "lazy" and load.unchanged is not False  # which would ask all the same
+    }
 
 
 class _Prediction(msgspec.Struct, frozen=True):

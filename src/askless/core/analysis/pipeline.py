@@ -12,7 +12,7 @@ from askless.core.aggregation.aggregator import Aggregator
 from askless.core.aggregation.summary import Summary
 from askless.core.findings.finding import Edit, Finding, ranked
 from askless.core.inference.context import Context
-from askless.core.inference.shared_lines import models_by_line
+from askless.core.inference.shared_lines import models_by_line, readers_by_line
 from askless.core.patterns.base import Diagnosis
 from askless.core.records.model import Request
 from askless.core.records.schema import Schema
@@ -83,7 +83,8 @@ def context_of(summary: Summary, schema: Schema | None = None) -> Context:
         for load in stats.loads
         if load.kind == "eager"
     }
-    return Context(summary.settings, schema, summary.models, widths, shared, eager)
+    readers = readers_by_line(summary.routes.values())
+    return Context(summary.settings, schema, summary.models, widths, shared, eager, readers)
 
 
 def diagnoses_of(summary: Summary, schema: Schema | None = None) -> list[Diagnosis]:

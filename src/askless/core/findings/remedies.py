@@ -176,10 +176,13 @@ class PushDown(Remedy, frozen=True, kw_only=True):
 
 
 class DropEagerLoad(Remedy, frozen=True, kw_only=True):
-    """Do not load a relation; `joined` says that a join brings it, not a query of its own."""
+    """Do not load a relation; `joined` says that a join brings it, not a query of its own.
+    `needed_by` are the routes that read it, and load it at the same line.
+    """
 
     load: Load
     joined: bool
+    needed_by: tuple[str, ...] = ()
 
 
 class BatchWrites(Remedy, frozen=True, kw_only=True):

@@ -4,10 +4,12 @@ the ORM's models.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 import msgspec
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.records.model import Model, relation_of
+from askless.core.records.model import CallSite, Model, relation_of
 from askless.core.records.schema import Schema
 from askless.core.settings import Settings
 from askless.core.sql.masking import masked
@@ -21,7 +23,8 @@ class Context(msgspec.Struct, frozen=True):
     `widths` are the bytes of each column of a shape's results and the rows that they were measured
     on, over all routes: by digest and names of columns. `shared` are the models of each line that
     reads several, by file and line. `eager` are the relations that any route loads eagerly: ORM,
-    model, name.
+    model, name. `readers` are the routes that read a column or any object of a model, by line, where
+    that was tracked.
     """
 
     settings: Settings
@@ -30,6 +33,7 @@ class Context(msgspec.Struct, frozen=True):
     widths: dict[tuple[str, tuple[str, ...]], tuple[list[int], int]] = {}
     shared: dict[tuple[str, int], set[str]] = {}
     eager: set[tuple[str, str, str]] = set()
+    readers: dict[tuple[str, int], dict[str, set[str]]] = {}
 
     def may_be_loaded(self, stats: ShapeStats) -> bool:
         """Whether a shape is a relation's own query as it is, and any route loads the relation
@@ -47,6 +51,11 @@ class Context(msgspec.Struct, frozen=True):
             return True
         # What is joined or compared besides the relation's key was added to the query.
         return not (structure.joins or structure.filters_besides(relation.remote))
+
+    def readers_of(self, places: Iterable[CallSite], name: str) -> set[str]:
+        """The routes that read a column, or objects of a model, of a query of these lines."""
+        lines = {(place.file, place.line) for place in places}
+        return {route for line in lines for route in self.readers.get(line, {}).get(name, ())}
 
     def widths_of(self, stats: ShapeStats) -> tuple[list[int], int]:
         """The bytes of each column of a shape's results, and the rows that these had; [] and 0 if

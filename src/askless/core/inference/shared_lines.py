@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 
 from askless.core.aggregation.summary import RouteStats
-from askless.core.records.model import CallSite
+from askless.core.records.model import CallSite, Load
 
 _INSTALLED = re.compile(r".*[/\\](?:site|dist)-packages[/\\](.+)")
 
 Line = tuple[str, int]
+LEVELS_MOST = 4  # of a call's lines at which a change is weighed
 
 
 def packages_of(file: str) -> list[str]:
@@ -49,6 +50,55 @@ def models_by_line(routes: Iterable[RouteStats]) -> dict[Line, set[str]]:
         if len(models := set().union(*callers.values())) > 1
         and (package_of(line[0]) or any(one != models for one in callers.values()))
     }
+
+
+def readers_by_line(routes: Iterable[RouteStats]) -> dict[Line, dict[str, set[str]]]:
+    """The routes that read a column ("vessel.flag") or any object of a model ("Vessel") of what the
+    queries of each line load, or of lines that it calls: one line may send several shapes.
+    """
+    readers: dict[Line, dict[str, set[str]]] = {}
+    for route in routes:
+        for stats in route.loaded_shapes():
+            read = {name for totals in stats.used.values() for name in totals.columns}
+            read |= {model for model, totals in stats.used.items() if totals.touched}
+            places = (*stats.places, *places_of_root(stats.load, route)) if read else ()
+            lines = {line for place in places for line in _lines(place)}
+            for line in lines:
+                of_line = readers.setdefault(line, {})
+                for name in read:
+                    of_line.setdefault(name, set()).add(route.route)
+    return readers
+
+
+def places_of_root(load: Load | None, route: RouteStats) -> dict[CallSite, int]:
+    """Where the query is built whose options load a relation eagerly: the only one of its model. {}
+    where there are several, or none.
+    """
+    if load is None or load.kind != "eager":
+        return {}
+    roots = [
+        stats
+        for stats in route.loaded_shapes()
+        if (root := stats.load) is not None
+        and (root.orm, root.kind, root.target) == (load.orm, "query", load.model)
+    ]
+    return dict(roots[0].places) if len(roots) == 1 else {}
+
+
+def _lines(place: CallSite) -> set[Line]:
+    return {(one.file, one.line) for one in place.path()[:LEVELS_MOST]}
+
+
+def levels_of(places: Mapping[CallSite, int]) -> Iterator[dict[CallSite, int]]:
+    """The lines of a query, then those that call them, and so on, as long as all are known."""
+    paths = {place: place.path() for place in places}
+    for level in range(LEVELS_MOST):
+        if not paths or any(len(path) <= level for path in paths.values()):
+            return
+        callers: dict[CallSite, int] = {}
+        for place, path in paths.items():
+            callers[path[level]] = callers.get(path[level], 0) + places[place]
+        yield callers
 
 
 def _caller(place: CallSite) -> CallSite | None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import Generic, Protocol, TypeVar, cast
 
 import msgspec
@@ -555,7 +555,7 @@ def eager_path(load: Load | None, route: RouteStats) -> tuple[Load, ...]:
     return tuple(results)
 
 
-def lines_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
+def lines_of(places: Mapping[CallSite, int]) -> tuple[SourceLine, ...]:
     """The lines of code, those that ask most first."""
     counts: dict[tuple[str, int, str], int] = {}
     for place, count in places.items():

@@ -7,11 +7,21 @@ that are followed, few rows.
 
 from __future__ import annotations
 
-from askless.core.aggregation.shape_stats import UseTotals
-from askless.core.findings.finding import Cost
+from askless.core.aggregation.shape_stats import ShapeStats, UseTotals
+from askless.core.findings.finding import Cost, SourceLine
 from askless.core.findings.remedies import SelectColumn
 from askless.core.formatting import plural, size
-from askless.core.patterns.base import Diagnosis, FindingDraft, Match, Rule, tables_written, taken
+from askless.core.inference.shared_lines import levels_of
+from askless.core.patterns.base import (
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    lines_of,
+    tables_written,
+    taken,
+)
+from askless.core.settings import Settings
 from askless.core.sql.structure import EVERYTHING, Structure
 
 _COLUMNS_LEAST = 3  # of the result, for one of them to be few
@@ -21,7 +31,7 @@ _RESULTS_LEAST = 20  # single rows in the capture
 
 def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None:
     """What is wrong with a query whose objects are read for one column; None where more is read."""
-    stats, settings = met.stats, met.context.settings
+    stats = met.stats
     load = stats.load
     totals = stats.used.get(load.target) if load is not None else None
     if load is None or totals is None or load.kind not in ("query", "lazy") or len(stats.used) != 1:
@@ -32,16 +42,34 @@ def one_column(rule: Rule, met: Match, structure: Structure) -> Diagnosis | None
     }
     if column not in outputs or len(stats.columns) < _COLUMNS_LEAST or _is_written(met, structure):
         return None
-    objects = totals.objects / totals.results
-    single = objects <= 1.0
+    single = totals.objects <= totals.results
+    if not _is_much(stats, totals, single, met.context.settings):
+        return None
+    line = _line_alone(met, structure, column)
+    return _diagnosis(rule, met, structure, column, single, line) if line is not None else None
+
+
+def _is_much(stats: ShapeStats, totals: UseTotals, single: bool, settings: Settings) -> bool:
+    """Whether wide rows come one by one often enough, or lists are long enough."""
+    if stats.bytes < stats.requests:
+        return False
     if single:
         wide = stats.bytes / stats.count >= settings.wide_row_bytes
-        enough = wide and totals.results >= _RESULTS_LEAST
-    else:
-        enough = objects >= settings.discarded_rows_least
-    if not enough or stats.bytes < stats.requests:
-        return None
-    return _diagnosis(rule, met, structure, column, objects, single)
+        return wide and totals.results >= _RESULTS_LEAST
+    return totals.objects / totals.results >= settings.discarded_rows_least
+
+
+def _line_alone(met: Match, structure: Structure, column: str) -> SourceLine | None:
+    """The innermost line none of whose queries gives objects of which more columns are read."""
+    others = [
+        f"{output.column.table}.{output.column.name}"
+        for output in structure.outputs
+        if output.column.name != column
+    ]
+    for places in levels_of(met.stats.places):
+        if not any(met.context.readers_of(places, name) for name in others):
+            return next(iter(lines_of(places)), None)
+    return None
 
 
 def _only(totals: UseTotals) -> str:
@@ -69,11 +97,13 @@ def _is_written(met: Match, structure: Structure) -> bool:
 
 
 def _diagnosis(
-    rule: Rule, met: Match, structure: Structure, column: str, objects: float, single: bool
+    rule: Rule, met: Match, structure: Structure, column: str, single: bool, line: SourceLine
 ) -> Diagnosis:
     stats = met.stats
     load = stats.load
     assert load is not None
+    totals = stats.used[load.target]
+    objects = totals.objects / totals.results
     widths, measured = met.context.widths_of(stats)
     own = [
         width / measured
@@ -107,5 +137,5 @@ def _diagnosis(
     saving = (
         f"about {size(spare, 'bytes')} and {built} per request; run a trial to measure the time"
     )
-    remedy = SelectColumn(stats=stats, line=met.line, saving=saving, column=column)
+    remedy = SelectColumn(stats=stats, line=line, saving=saving, column=column)
     return Diagnosis(met.finding(rule, claim), remedy)

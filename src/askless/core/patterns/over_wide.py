@@ -8,15 +8,16 @@ the application reads the column; the finding says so.
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable, Mapping
 
 from askless.core.aggregation.shape_stats import ShapeStats
-from askless.core.findings.finding import Cost, severity
+from askless.core.findings.finding import Cost, SourceLine, severity
 from askless.core.findings.remedies import Project
 from askless.core.formatting import number, plural, size
 from askless.core.inference.context import Context
 from askless.core.inference.required_columns import ROW_IDS, keys_to_keep
 from askless.core.inference.result_columns import readable, some
+from askless.core.inference.shared_lines import levels_of
 from askless.core.patterns.base import (
     ByTotals,
     Diagnosis,
@@ -24,9 +25,11 @@ from askless.core.patterns.base import (
     Match,
     Rule,
     eager_path,
+    lines_of,
     taken,
 )
 from askless.core.patterns.one_column import one_column
+from askless.core.records.model import CallSite
 from askless.core.sql.structure import Structure
 
 RULE = Rule(
@@ -66,8 +69,18 @@ class OverWide(ByTotals):
         return self._judge_width(met, structure)
 
     def _judge_width(self, met: Match, structure: Structure) -> Diagnosis | None:
+        """What need not be there, at the innermost line whose queries all do without it."""
+        for places in levels_of(met.stats.places):
+            diagnosis = self._judge_at(met, structure, places)
+            if diagnosis is not None:
+                return diagnosis
+        return None if met.stats.places else self._judge_at(met, structure, {})
+
+    def _judge_at(
+        self, met: Match, structure: Structure, places: Mapping[CallSite, int]
+    ) -> Diagnosis | None:
         stats = met.stats
-        read = _read(stats, structure)
+        read = _read(stats, structure, places, met.context)
         star = any(output.star for output in structure.outputs)
         wide = _wide_columns(met, structure, read)
         if wide is None or (not wide and (not star or len(stats.columns) < 4 or read is not None)):
@@ -76,7 +89,8 @@ class OverWide(ByTotals):
             return None
         if wide and sum(wide.values()) * stats.rows / stats.requests < 1:
             return None
-        return _diagnosis(met, structure, wide, read, star)
+        line = next(iter(lines_of(places)), met.line)
+        return _diagnosis(met, structure, wide, read, star, line)
 
 
 def _wide_columns(
@@ -152,15 +166,19 @@ def _widths(stats: ShapeStats, structure: Structure, context: Context) -> dict[s
     }
 
 
-def _read(stats: ShapeStats, structure: Structure) -> set[str] | None:
-    """The result's columns of which the application read at least one value; None if that was not
-    tracked.
+def _read(
+    stats: ShapeStats, structure: Structure, places: Iterable[CallSite], context: Context
+) -> set[str] | None:
+    """The result's columns of which the application read at least one value, here or in another
+    query of these lines; None if that was not tracked.
     """
     if not any(totals.objects for totals in stats.used.values()) or len(structure.outputs) != len(
         stats.columns
     ):
         return None
     seen = {column for totals in stats.used.values() for column in totals.columns}
+    for place in places:
+        seen |= set(context.readers.get((place.file, place.line), ()))
     return {
         name
         for name, output in zip(stats.columns, structure.outputs, strict=True)
@@ -199,10 +217,15 @@ def _severity(share: float, heavy: bool, tracked: bool) -> str:
 
 
 def _diagnosis(
-    met: Match, structure: Structure, wide: dict[str, float], read: set[str] | None, star: bool
+    met: Match,
+    structure: Structure,
+    wide: dict[str, float],
+    read: set[str] | None,
+    star: bool,
+    line: SourceLine | None,
 ) -> Diagnosis:
     """`wide` columns with their mean bytes, the widest first; `read` are those that were read, if
-    that is known.
+    that is known; `line` is where they can be left out.
     """
     stats, context = met.stats, met.context
     spare = sum(wide.values()) * stats.rows / stats.requests
@@ -213,7 +236,8 @@ def _diagnosis(
         objects = sum(totals.objects for totals in stats.used.values())
         columns = ", ".join(sorted(readable(read, stats.columns, structure))) or "no column"
         because.append(
-            f"of {plural(objects, 'object')} the application read {columns}, and nothing else"
+            f"of {plural(objects, 'object')} and of others that this line loads the application "
+            f"read {columns}, and nothing else"
         )
     because += [
         f"{name}: {size(width, 'bytes')} per row, measured on the result"
@@ -245,7 +269,7 @@ def _diagnosis(
     )
     remedy = Project(
         stats=stats,
-        line=met.line,
+        line=line,
         saving=f"about {size(spare, 'bytes')} per request ({number(100 * share)} % of its bytes); "
         "run a trial to measure the time"
         if wide

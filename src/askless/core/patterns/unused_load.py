@@ -17,7 +17,16 @@ from askless.core.findings.finding import Cost, severity
 from askless.core.findings.remedies import DropEagerLoad, UseLoadedRows
 from askless.core.formatting import plural, size
 from askless.core.inference.context import Context
-from askless.core.patterns.base import ByTotals, Diagnosis, FindingDraft, Match, Rule, spared
+from askless.core.inference.shared_lines import places_of_root
+from askless.core.patterns.base import (
+    ByTotals,
+    Diagnosis,
+    FindingDraft,
+    Match,
+    Rule,
+    lines_of,
+    spared,
+)
 from askless.core.records.model import Load, Model
 from askless.core.sql.structure import Structure
 
@@ -129,6 +138,7 @@ def _names_read(met: Match) -> set[str]:
 
 def _whole(met: Match, load: Load, because: str) -> Diagnosis:
     stats = met.stats
+    places = places_of_root(load, met.route) or stats.places
     queries, rows = stats.count / stats.requests, stats.rows / stats.requests
     cost = met.cost(queries, queries)
     claim = FindingDraft(
@@ -142,7 +152,12 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
         caveats=(_ELSEWHERE,),
     )
     remedy = DropEagerLoad(
-        stats=stats, line=met.line, saving=spared(queries, cost.saving_ms), load=load, joined=False
+        stats=stats,
+        line=next(iter(lines_of(places)), met.line),
+        saving=spared(queries, cost.saving_ms),
+        load=load,
+        joined=False,
+        needed_by=tuple(sorted(met.context.readers_of(places, load.target))),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
@@ -185,6 +200,7 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
         saving=f"about {size(spare, 'bytes')} per request; run a trial to measure the time",
         load=Load(load.orm, "eager", main.name, relation.name, name, relation.many),
         joined=True,
+        needed_by=tuple(sorted(context.readers_of(stats.places, name))),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 

@@ -1,0 +1,105 @@
+"""A line whose queries several pages use, or one page in several ways: what one of them does not
+read, another may. Each edit word for word makes no page ask more.
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.conftest import findings, run
+
+PROGRAM = """
+import office_in_memory
+from office.models import PortCall, Tug, TugJob, Vessel
+import askless
+Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="calm " * 200) for n in range(40))
+PortCall.objects.bulk_create(PortCall(vessel_id=n % 40 + 1, state="due", agent="Sund" * 200) for n in range(60))
+Tug.objects.bulk_create(Tug(name="Tug %d" % n) for n in range(3))
+TugJob.objects.bulk_create(TugJob(port_call_id=n % 60 + 1, tug_id=n % 3 + 1) for n in range(60))
+
+def calls(expand):
+    found = PortCall.objects.order_by("id")EDIT
+    return found.select_related("vessel") if expand else found
+
+def board(expand):
+    return [(c.state, c.agent, c.vessel.name) if expand else c.state for c in calls(expand)]
+
+def listed():
+    return Vessel.objects.prefetch_related("calls").order_by("id")
+
+def names():
+    return [vessel.name for vessel in listed()]
+
+def with_calls():
+    return [(vessel.name, vessel.log, [call.state for call in vessel.calls.all()]) for vessel in listed()]
+
+def flags():
+    return [(vessel.name, vessel.flag) for vessel in Vessel.objects.order_by("name")ALONE]
+
+for turn in range(2):
+    for expand in (False, True):
+        with askless.request("board"):
+            print(board(expand))
+    for page in (names, with_calls, flags):
+        with askless.request(page.__name__):
+            print(page())
+"""
+
+
+@pytest.fixture(scope="module")
+def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
+    folder = tmp_path_factory.mktemp("lines")
+
+    def recorded(**edits: str) -> tuple[Path, str]:
+        text = PROGRAM
+        for place in ("EDIT", "ALONE"):
+            text = text.replace(place, edits.get(place, ""))
+        script = folder / f"{len(list(folder.glob('*.py')))}.py"
+        script.write_text(text)
+        capture = folder / script.stem
+        env = {"PYTHONPATH": str(Path(__file__).parent / "programs")}
+        words = ("--track-use", "-o", capture, "--", sys.executable, script)
+        ran = run("capture", "app", *words, env=env)
+        assert ran.code == 0, ran.err
+        return capture, ran.out
+
+    return recorded
+
+
+@pytest.fixture(scope="module")
+def before(record: Any) -> tuple[list[dict[str, Any]], str]:
+    capture, printed = record()
+    return findings(capture), printed
+
+
+def test_columns_that_the_line_is_read_for_in_another_way_stay(before: Any) -> None:
+    codes = [
+        advice["code"]
+        for one in before[0]
+        if one["route"] in ("board", "names")
+        for advice in one["advice"]
+        if advice["at"]["function"] in ("calls", "listed")
+    ]
+    assert codes and not [code for code in codes if "agent" in code or '"log"' in code], codes
+
+
+def test_an_eager_load_that_another_page_reads_is_left_out_for_one_alone(before: Any) -> None:
+    (idle,) = [one for one in before[0] if one["pattern"] == "unused-load"]
+    assert idle["advice"][0]["at"]["function"] == "listed"
+    assert idle["route"] == "names" and idle["advice"][0]["code"] == (
+        'with_calls read it: where the line serves this route alone, remove "calls" from '
+        ".prefetch_related(...)"
+    )
+
+
+def test_a_line_that_serves_one_page_takes_the_edit(before: Any, record: Any) -> None:
+    (wide,) = [one for one in before[0] if one["route"] == "flags"]
+    code = wide["advice"][0]["code"]
+    assert wide["advice"][0]["at"]["function"] == "flags" and code == '.defer("log")'
+    after, printed = record(ALONE=code)
+    assert printed == before[1]
+    assert not [one for one in findings(after) if one["route"] == "flags"]
