@@ -14,12 +14,38 @@ from tests.conftest import findings, run
 
 PROGRAM = """
 import office_in_memory
+from django.db import connection, models
 from office.models import PortCall, Tug, TugJob, Vessel
 import askless
 Vessel.objects.bulk_create(Vessel(name="Tern %d" % n, flag="NO", log="calm " * 200) for n in range(40))
 PortCall.objects.bulk_create(PortCall(vessel_id=n % 40 + 1, state="due", agent="Sund" * 200) for n in range(60))
 Tug.objects.bulk_create(Tug(name="Tug %d" % n) for n in range(3))
 TugJob.objects.bulk_create(TugJob(port_call_id=n % 60 + 1, tug_id=n % 3 + 1) for n in range(60))
+
+class Pilot(models.Model):
+    name = models.TextField()
+    badge = models.TextField()
+
+    class Meta:
+        app_label = "office"
+
+class Watch(models.Model):
+    name = models.TextField()
+    pilot = models.ForeignKey(Pilot, models.CASCADE)
+
+    class Meta:
+        app_label = "office"
+
+for turn in range(12):
+    Watch.add_to_class("note%d" % turn, models.TextField(default="calm " * 20))
+with connection.schema_editor() as editor:
+    editor.create_model(Pilot)
+    editor.create_model(Watch)
+Pilot.objects.bulk_create(Pilot(name="Ann %d" % n, badge=str(n)) for n in range(5))
+Watch.objects.bulk_create(Watch(name="Watch %d" % n, pilot_id=n % 5 + 1) for n in range(40))
+
+def watches():
+    return [(w.name, w.pilot.name) for w in Watch.objects.select_related("pilot").order_by("id")NAMES]
 
 def calls(expand):
     found = PortCall.objects.order_by("id")EDIT
@@ -44,7 +70,7 @@ for turn in range(2):
     for expand in (False, True):
         with askless.request("board"):
             print(board(expand))
-    for page in (names, with_calls, flags):
+    for page in (names, with_calls, flags, watches):
         with askless.request(page.__name__):
             print(page())
 """
@@ -56,7 +82,7 @@ def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
 
     def recorded(**edits: str) -> tuple[Path, str]:
         text = PROGRAM
-        for place in ("EDIT", "ALONE"):
+        for place in ("EDIT", "ALONE", "NAMES"):
             text = text.replace(place, edits.get(place, ""))
         script = folder / f"{len(list(folder.glob('*.py')))}.py"
         script.write_text(text)
@@ -103,3 +129,13 @@ def test_a_line_that_serves_one_page_takes_the_edit(before: Any, record: Any) ->
     after, printed = record(ALONE=code)
     assert printed == before[1]
     assert not [one for one in findings(after) if one["route"] == "flags"]
+
+
+def test_columns_of_two_tables_that_share_a_name_both_stay(before: Any, record: Any) -> None:
+    (wide,) = [one for one in before[0] if one["route"] == "watches"]
+    code = wide["advice"][0]["code"]
+    assert code == '.only("id", "name", "pilot_id", "pilot__id", "pilot__name")'
+    after, printed = record(NAMES=code)
+    assert printed == before[1]
+    routes = run("requests", after, "--json").json["routes"]
+    assert {row["route"]: row["queries"] for row in routes}["watches"] == 1

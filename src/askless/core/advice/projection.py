@@ -4,6 +4,8 @@ sort.
 
 from __future__ import annotations
 
+from collections.abc import Collection
+
 from askless.core.advice.orm import words_of
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
@@ -71,14 +73,30 @@ def _code(remedy: Project, out: list[str], remaining: list[str], context: Contex
         taken = words.named_by(load, [named[name] for name in out], context.models)
         if taken:
             return words.unnamed(taken)
-        if remedy.unread and len(out) > NAMED_MOST:
-            columns = list(dict.fromkeys(named[name] for name in remaining))
+        columns = _columns_besides(remedy, out) or [named[name] for name in remaining]
+        columns = list(dict.fromkeys(columns))
+        if remedy.unread and NAMED_MOST < len(out) > len(columns):
             code = words.only_columns(load, columns, context.models, remedy.path)
         else:
             code = words.without_columns(
                 load, [named[name] for name in out], context.models, remedy.path
             )
     return words.placed(remedy.line, load.target, code)
+
+
+def _columns_besides(remedy: Project, out: Collection[str]) -> list[tuple[str, str]]:
+    """(table, column) of each column of the result but these, in order: columns of two tables may
+    share a name. [] where it is not known which is which.
+    """
+    structure, names = remedy.structure, remedy.stats.columns
+    if len(structure.outputs) != len(names):
+        return []
+    alone = structure.main if structure.of_one_table else ""
+    return [
+        (output.column.table or alone, output.column.name)
+        for name, output in zip(names, structure.outputs, strict=True)
+        if name not in out
+    ]
 
 
 def _tables_of_columns(remedy: Project) -> dict[str, tuple[str, str]]:

@@ -4,7 +4,7 @@ before and after.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 
 import msgspec
 
@@ -179,8 +179,8 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
 def _other_routes(
     at: SourceLine | None, routes: Sequence[str], parts: Sequence[_Part], summary: Summary
 ) -> tuple[str, ...]:
-    """The other routes that send the same query from the line to be changed, and never read what
-    would be loaded with it.
+    """The other routes that send the same query from the line to be changed, and don't ask for what
+    would be loaded with it more often than it would be loaded.
     """
     hung = [part for part in parts if part.step is not None and part.query is not None]
     if at is None or not hung:
@@ -190,26 +190,35 @@ def _other_routes(
     return tuple(
         name
         for name, route in sorted(summary.routes.items())
-        if name not in routes and _sends(route, at, model) and not relations & _loaded_lazily(route)
+        if name not in routes
+        and (sent := _sent(route, at, model))
+        and _asked_for(route, relations) <= sent
     )
 
 
-def _sends(route: RouteStats, at: SourceLine, model: str) -> bool:
-    """Whether a route sends a query for a model from a line."""
-    return any(
-        load.target == model and any((p.file, p.line) == (at.file, at.line) for p in stats.places)
+def _sent(route: RouteStats, at: SourceLine, model: str) -> int:
+    """How often a route sends a query for a model from a line."""
+    return sum(
+        stats.count
         for stats in route.loaded_shapes()
         if (load := stats.load) is not None
+        and load.target == model
+        and any((p.file, p.line) == (at.file, at.line) for p in stats.places)
     )
 
 
-def _loaded_lazily(route: RouteStats) -> set[str]:
-    loads = (load for stats in route.loaded_shapes() for load in stats.loads)
-    return {
-        f"{load.model}.{load.relation}"
-        for load in loads
-        if load.kind == "lazy" and load.unchanged is not False  # which would ask all the same
-    }
+def _asked_for(route: RouteStats, relations: Container[str]) -> int:
+    """How often a route loads one of some relations row by row, as it is."""
+    return sum(
+        stats.count
+        for stats in route.loaded_shapes()
+        if any(
+            load.kind == "lazy"
+            and load.unchanged is not False  # which would ask all the same
+            and f"{load.model}.{load.relation}" in relations
+            for load in stats.loads
+        )
+    )
 
 
 class _Prediction(msgspec.Struct, frozen=True):
