@@ -261,3 +261,79 @@ def test_what_differs_to_the_eye_is_what_the_docs_list(tmp_path: Path) -> None:
     assert [
         pattern for pattern in listed if not any(fnmatchcase(name, pattern) for name in different)
     ] == []
+
+
+EXECUTIONS = """
+from sqlalchemy import ForeignKey, create_engine, select
+from sqlalchemy.orm import (
+    DeclarativeBase, Mapped, Session, joinedload, mapped_column, relationship, selectinload,
+    subqueryload,
+)
+
+class Base(DeclarativeBase):
+    pass
+
+class Vessel(Base):
+    __tablename__ = "vessel"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    calls: Mapped[list["PortCall"]] = relationship(back_populates="vessel")
+
+class PortCall(Base):
+    __tablename__ = "port_call"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    vessel_id: Mapped[int] = mapped_column(ForeignKey("vessel.id"))
+    vessel: Mapped[Vessel] = relationship(back_populates="calls")
+
+engine = create_engine("sqlite://")
+Base.metadata.create_all(engine)
+with Session(engine) as db:
+    db.add_all(Vessel(id=n, name="Tern %d" % n) for n in range(1, 8))
+    db.add_all(PortCall(id=n, vessel_id=n % 7 + 1) for n in range(1, 30))
+    db.commit()
+
+def shown(rows):
+    return [(vessel.name, sorted(call.id for call in vessel.calls)) for vessel in rows]
+
+def pages(db):
+    both = selectinload(Vessel.calls)
+    yield lambda: shown(db.query(Vessel).options(both).yield_per(3))
+    yield lambda: shown(db.query(Vessel).options(both.selectinload(PortCall.vessel)).yield_per(3))
+    yield lambda: shown(db.query(Vessel).yield_per(2))
+    yield lambda: shown(db.query(Vessel).options(joinedload(Vessel.calls)).yield_per(3))
+    yield lambda: shown(db.query(Vessel).options(subqueryload(Vessel.calls)).yield_per(3))
+    yield lambda: shown(db.scalars(select(Vessel).options(both), execution_options={"yield_per": 3}))
+    yield lambda: [len(rows) for rows in db.scalars(select(Vessel).options(both)).partitions(3)]
+    yield lambda: shown(db.query(Vessel).options(both).execution_options(stream_results=True))
+    yield lambda: shown(db.query(Vessel).options(both).populate_existing().enable_eagerloads(False))
+    yield lambda: shown([db.merge(Vessel(id=2, name="Tern 2"), load=True)])
+    kept = Vessel(id=90, name="kept")
+    db.add(kept), db.flush(), db.expunge(kept)
+    yield lambda: db.merge(kept, load=False).name
+
+with Session(engine) as db:
+    for page in pages(db):
+        db.expire_all()
+        try:
+            print(page())
+        except Exception as error:
+            print(type(error).__name__, error)
+"""
+
+
+@pytest.mark.parametrize("options", [(), ("--track-use",)])
+def test_executions_of_sqlalchemy_come_out_the_same(
+    options: tuple[str, ...], tmp_path: Path
+) -> None:
+    """Streams, partitions and merges, with eager loads: an event on executions alone changes what
+    some of them do.
+    """
+    script = tmp_path / "pages.py"
+    script.write_text(EXECUTIONS)
+    bare = subprocess.run([sys.executable, script], capture_output=True, text=True, check=True)
+    ran = run("capture", "app", *options, "-o", tmp_path / "c", "--", sys.executable, script)
+    assert ran.code == 0 and ran.out.splitlines()[: len(bare.stdout.splitlines())] == (
+        bare.stdout.splitlines()
+    ), ran.out
+    assert "can't" not in ran.err, ran.err
+    assert bare.stdout.count("Tern 7") >= 6

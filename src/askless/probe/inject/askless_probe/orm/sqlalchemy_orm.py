@@ -145,8 +145,21 @@ def _relation(path):
     return relation, parent
 
 
+def _as_without_events(state):
+    """An event on executions makes SQLAlchemy 2 work out the options twice, and an eager load then
+    takes the `yield_per` of the query above it, which it refuses: take that back.
+    """
+    try:
+        options = state.local_execution_options
+        if "sa_top_level_orm_context" in options and options.get("yield_per") is not None:
+            state.update_execution_options(yield_per=None)
+    except Exception as error:
+        recorder.warn_once("can't restore an option: %s: %s" % (type(error).__name__, error))
+
+
 def _before_orm(state):
     load = None
+    _as_without_events(state)
     try:
         if recorder.active:
             load = _describe(state)
@@ -250,7 +263,8 @@ def _column_of(cls, name):
 def _loaded(state, context):
     """An object has been made from a row."""
     try:
-        mark = context.execution_options.get(_OPTION)
+        # what comes from elsewhere (merge() without loading, a cache) has no context
+        mark = context.execution_options.get(_OPTION) if context is not None else None
         if mark is not None and type(mark[0]) is tuple:
             cls = state.class_
             entity = mark[1].entities.get(cls)
