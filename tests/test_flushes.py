@@ -51,3 +51,40 @@ def test_a_read_that_flushes_is_named(harbour: Path, tmp_path: Path) -> None:
         for route, loop in loops.items()
     }
     assert said == {"POST /log": (True, True), "POST /plain": (False, False)}
+
+
+EXPIRED = """
+import sys
+import askless
+from models import LogEntry
+from datetime import datetime
+from sqlalchemy import create_engine
+from sqlalchemy.orm import Session
+engine = create_engine("sqlite:///" + sys.argv[1])
+
+for turn in range(2):
+    with Session(engineKEEP) as session, askless.request("POST /log"):
+        for number in range(12):
+            entry = LogEntry(subject_type="tug", subject_id=number, written_at=datetime(2026, 5, 1), text="x")
+            session.add(entry)
+            session.commit()
+            print(entry.text)
+"""
+
+
+def test_what_a_commit_expires_is_no_missing_column(harbour: Path, tmp_path: Path) -> None:
+    asked = []
+    for keep in ("", ", expire_on_commit=False"):
+        script, capture = tmp_path / f"{len(asked)}.py", tmp_path / f"c{len(asked)}"
+        script.write_text(EXPIRED.replace("KEEP", keep))
+        env = {"PYTHONPATH": str(HARBOUR)}
+        words = ("-o", capture, "--", sys.executable, script, harbour)
+        ran = run("capture", "app", *words, env=env)
+        assert ran.code == 0, ran.err
+        asked.append(run("requests", capture, "--json").json["routes"][0]["queries"])
+    assert asked == [24, 12]
+    (again,) = [one for one in findings(tmp_path / "c0") if one["pattern"] == "n-plus-one"]
+    (advice,) = again["advice"]
+    assert advice["code"].startswith(
+        "Session(..., expire_on_commit=False)"
+    ) and "undefer" not in str(advice)

@@ -68,7 +68,7 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     if remedy.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
-        return (_widen(case),)
+        return (_keep_loaded(case) if _is_expired(case) else _widen(case),)
     return _batch_or_join(case)
 
 
@@ -544,6 +544,30 @@ def _kept_for_a_while(case: _Case) -> Advice:
             "nothing that must be exact depends on them",
             "the grouped query fills them, not one query per row",
         ),
+    )
+
+
+def _is_expired(case: _Case) -> bool:
+    """Whether all of an object is loaded again: nothing was left out, a commit has expired it."""
+    load = case.load
+    model = model_of(load, load.target, case.models) if load is not None else None
+    if load is None or load.kind != "refresh" or load.orm != "sqlalchemy" or model is None:
+        return False
+    columns = {output.column.name for output in case.outputs}
+    return len(columns) > 1 and columns >= set(model.attributes) - set(model.keys)
+
+
+def _keep_loaded(case: _Case) -> Advice:
+    return Advice(
+        title="commit once, after the loop, or keep the objects as they are",
+        why="a commit expires the objects of its session, and each is loaded again as a whole when "
+        "it is read",
+        code="Session(..., expire_on_commit=False) where nothing else changes the rows",
+        at=case.remedy.line,
+        saving=case.remedy.saving,
+        trade_offs="without the reading, values that the database itself sets or that others write "
+        "are not seen",
+        verify=("defaults of the server and triggers set nothing that is read afterwards",),
     )
 
 

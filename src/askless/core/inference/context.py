@@ -23,7 +23,7 @@ class Context(msgspec.Struct, frozen=True):
     `widths` are the bytes of each column of a shape's results and the rows that they were measured
     on, over all routes: by digest and names of columns. `shared` are the models of each line that
     reads several, by file and line. `eager` are the relations that any route loads eagerly: ORM,
-    model, name. `readers` are the routes that read a column or any object of a model, by line, where
+    model, name. `readers` are the routes that read a column or a relation, by line, where
     that was tracked.
     """
 
@@ -53,7 +53,7 @@ class Context(msgspec.Struct, frozen=True):
         return not (structure.joins or structure.filters_besides(relation.remote))
 
     def readers_of(self, places: Iterable[CallSite], name: str) -> set[str]:
-        """The routes that read a column, or objects of a model, of a query of these lines."""
+        """The routes that read a column or a relation of a query of these lines."""
         lines = {(place.file, place.line) for place in places}
         return {route for line in lines for route in self.readers.get(line, {}).get(name, ())}
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 
+from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import RouteStats
 from askless.core.records.model import CallSite, Load
 
@@ -53,14 +54,15 @@ def models_by_line(routes: Iterable[RouteStats]) -> dict[Line, set[str]]:
 
 
 def readers_by_line(routes: Iterable[RouteStats]) -> dict[Line, dict[str, set[str]]]:
-    """The routes that read a column ("vessel.flag") or any object of a model ("Vessel") of what the
-    queries of each line load, or of lines that it calls: one line may send several shapes.
+    """The routes that read a column ("vessel.flag"), an eagerly loaded relation ("Vessel.calls") or
+    a joined model ("Vessel/Owner") of what the queries of each line load, or of lines that it
+    calls: one line may send several shapes.
     """
     readers: dict[Line, dict[str, set[str]]] = {}
     for route in routes:
         for stats in route.loaded_shapes():
             read = {name for totals in stats.used.values() for name in totals.columns}
-            read |= {model for model, totals in stats.used.items() if totals.touched}
+            read |= _relations_read(stats)
             places = (*stats.places, *places_of_root(stats.load, route)) if read else ()
             lines = {line for place in places for line in _lines(place)}
             for line in lines:
@@ -68,6 +70,16 @@ def readers_by_line(routes: Iterable[RouteStats]) -> dict[Line, dict[str, set[st
                 for name in read:
                     of_line.setdefault(name, set()).add(route.route)
     return readers
+
+
+def _relations_read(stats: ShapeStats) -> set[str]:
+    load = stats.load
+    touched = {model for model, totals in stats.used.items() if totals.touched}
+    if load is None or not touched:
+        return set()
+    if load.kind == "eager":
+        return {f"{load.model}.{load.relation}"}
+    return {f"{load.target}/{model}" for model in touched if model != load.target}
 
 
 def places_of_root(load: Load | None, route: RouteStats) -> dict[CallSite, int]:

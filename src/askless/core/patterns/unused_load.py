@@ -157,7 +157,7 @@ def _whole(met: Match, load: Load, because: str) -> Diagnosis:
         saving=spared(queries, cost.saving_ms),
         load=load,
         joined=False,
-        needed_by=tuple(sorted(met.context.readers_of(places, load.target))),
+        needed_by=tuple(sorted(met.context.readers_of(places, f"{load.model}.{load.relation}"))),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
@@ -200,7 +200,7 @@ def _joined(met: Match, structure: Structure, load: Load) -> Diagnosis | None:
         saving=f"about {size(spare, 'bytes')} per request; run a trial to measure the time",
         load=Load(load.orm, "eager", main.name, relation.name, name, relation.many),
         joined=True,
-        needed_by=tuple(sorted(context.readers_of(stats.places, name))),
+        needed_by=tuple(sorted(context.readers_of(stats.places, f"{load.target}/{name}"))),
     )
     return Diagnosis(met.finding(RULE, claim), remedy)
 
