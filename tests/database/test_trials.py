@@ -345,6 +345,20 @@ def test_an_index_on_each_database(office_of: Callable[..., Office], office: Off
     assert before is None or large.state() == before
 
 
+def test_a_hash_index_as_it_is_advised(office_of: Callable[..., Office]) -> None:
+    large = office_of("postgresql", "harbour_large")
+    before = large.state()
+    for sql, used in (
+        ("SELECT name FROM vessel WHERE call_sign = 'H00042'", True),
+        ("SELECT name FROM vessel WHERE call_sign > 'H00042' ORDER BY call_sign", False),
+    ):
+        words = ("--index", "CREATE INDEX signs ON vessel USING hash (call_sign)", "--sql", sql)
+        ran = run("trial", "--db", large.url, *words, "--json")
+        (row,) = ran.json["statements"]
+        assert row["same_result"] and row["uses_index"] is used, ran.out + ran.err
+    assert large.state() == before
+
+
 def test_an_index_for_what_a_capture_asks(served: Office, capture_of: Captured) -> None:
     ran = run("trial", capture_of(served), "--db", served.url, "--index", "CREATE INDEX due ON port_call (status, eta)", "--json")  # fmt: skip
     rows = ran.json["statements"]
