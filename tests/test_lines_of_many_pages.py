@@ -4,13 +4,12 @@ read, another may. Each edit word for word makes no page ask more.
 
 from __future__ import annotations
 
-import sys
-from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import findings, run
+from tests.edited import Recorded, recorder_of
 
 PROGRAM = """
 import office_in_memory
@@ -77,27 +76,14 @@ for turn in range(2):
 
 
 @pytest.fixture(scope="module")
-def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
-    folder = tmp_path_factory.mktemp("lines")
-
-    def recorded(**edits: str) -> tuple[Path, str]:
-        text = PROGRAM
-        for place in ("EDIT", "ALONE", "NAMES"):
-            text = text.replace(place, edits.get(place, ""))
-        script = folder / f"{len(list(folder.glob('*.py')))}.py"
-        script.write_text(text)
-        capture = folder / script.stem
-        env = {"PYTHONPATH": str(Path(__file__).parent / "programs")}
-        words = ("--track-use", "-o", capture, "--", sys.executable, script)
-        ran = run("capture", "app", *words, env=env)
-        assert ran.code == 0, ran.err
-        return capture, ran.out
-
-    return recorded
+def record(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
+    return recorder_of(
+        PROGRAM, ("EDIT", "ALONE", "NAMES"), tmp_path_factory.mktemp("lines"), "--track-use"
+    )
 
 
 @pytest.fixture(scope="module")
-def before(record: Any) -> tuple[list[dict[str, Any]], str]:
+def before(record: Recorded) -> tuple[list[dict[str, Any]], str]:
     capture, printed = record()
     return findings(capture), printed
 
@@ -122,7 +108,7 @@ def test_an_eager_load_that_another_page_reads_is_left_out_for_one_alone(before:
     )
 
 
-def test_a_line_that_serves_one_page_takes_the_edit(before: Any, record: Any) -> None:
+def test_a_line_that_serves_one_page_takes_the_edit(before: Any, record: Recorded) -> None:
     (wide,) = [one for one in before[0] if one["route"] == "flags"]
     code = wide["advice"][0]["code"]
     assert wide["advice"][0]["at"]["function"] == "flags" and code == '.defer("log")'
@@ -131,7 +117,7 @@ def test_a_line_that_serves_one_page_takes_the_edit(before: Any, record: Any) ->
     assert not [one for one in findings(after) if one["route"] == "flags"]
 
 
-def test_columns_of_two_tables_that_share_a_name_both_stay(before: Any, record: Any) -> None:
+def test_columns_of_two_tables_that_share_a_name_both_stay(before: Any, record: Recorded) -> None:
     (wide,) = [one for one in before[0] if one["route"] == "watches"]
     code = wide["advice"][0]["code"]
     assert code == '.only("id", "name", "pilot_id", "pilot__id", "pilot__name")'

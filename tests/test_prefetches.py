@@ -4,13 +4,13 @@ querysets of a related manager: each gets the advice that fits it.
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import findings, run
+from tests.edited import Recorded, recorder_of
 
 PROGRAM = """
 import office_in_memory
@@ -62,28 +62,16 @@ for turn in range(2):
 
 
 @pytest.fixture(scope="module")
-def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
-    folder = tmp_path_factory.mktemp("prefetches")
-
-    def recorded(edit: str) -> Path:
-        turn = len(list(folder.glob("*.py")))
-        script = folder / f"{turn}.py"
-        script.write_text(PROGRAM.replace("EDIT", edit))
-        env = {"PYTHONPATH": str(Path(__file__).parent / "programs")}
-        words = [sys.executable, script]
-        ran = run("capture", "app", "--track-use", "-o", folder / f"c{turn}", "--", *words, env=env)
-        assert ran.code == 0, ran.err
-        return folder / f"c{turn}"
-
-    return recorded
+def record(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
+    return recorder_of(PROGRAM, ("EDIT",), tmp_path_factory.mktemp("prefetches"), "--track-use")
 
 
 def loops(capture: Path) -> dict[str, dict[str, Any]]:
     return {one["route"]: one for one in findings(capture) if one["pattern"] == "n-plus-one"}
 
 
-def test_what_is_prefetched_and_asked_for_again_gets_no_second_prefetch(record: Any) -> None:
-    found = loops(record(""))
+def test_what_is_prefetched_and_asked_for_again_gets_no_second_prefetch(record: Recorded) -> None:
+    found = loops(record()[0])
     assert set(found) == {"bypassed_by_filter", "bypassed_by_values", "prefetch_in_a_loop"}
     for name in ("bypassed_by_filter", "bypassed_by_values"):
         (advice,) = found[name]["advice"]
@@ -91,11 +79,11 @@ def test_what_is_prefetched_and_asked_for_again_gets_no_second_prefetch(record: 
         assert advice["code"].startswith("tug_jobs is prefetched already")
 
 
-def test_a_prefetch_in_a_loop_is_a_loop(record: Any) -> None:
-    before = record("")
+def test_a_prefetch_in_a_loop_is_a_loop(record: Recorded) -> None:
+    before = record()[0]
     code = loops(before)["prefetch_in_a_loop"]["advice"][0]["code"]
     assert code == '.prefetch_related("tug_jobs")'
-    after = record(code)
+    after = record(EDIT=code)[0]
     asked = [
         {row["route"]: row["queries"] for row in run("requests", one, "--json").json["routes"]}
         for one in (before, after)
@@ -103,6 +91,6 @@ def test_a_prefetch_in_a_loop_is_a_loop(record: Any) -> None:
     assert [routes["prefetch_in_a_loop"] for routes in asked] == [41, 2]
 
 
-def test_a_related_managers_queryset_is_no_prefetch(record: Any) -> None:
-    (wide,) = [one for one in findings(record("")) if one["route"] == "of_a_related_manager"]
+def test_a_related_managers_queryset_is_no_prefetch(record: Recorded) -> None:
+    (wide,) = [one for one in findings(record()[0]) if one["route"] == "of_a_related_manager"]
     assert wide["advice"][0]["code"] == '.defer("agent")'

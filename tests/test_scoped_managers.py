@@ -4,13 +4,13 @@ edit word for word, on the line that it names.
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import findings, run
+from tests.edited import Recorded, recorder_of
 
 PROGRAM = """
 import office_in_memory
@@ -64,22 +64,8 @@ for turn in range(2):
 
 
 @pytest.fixture(scope="module")
-def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
-    folder = tmp_path_factory.mktemp("managers")
-
-    def recorded(**edits: str) -> tuple[Path, str]:
-        text = PROGRAM
-        for place in ("WHOLE", "MADE", "NESTED"):
-            text = text.replace(place, edits.get(place, ""))
-        script = folder / f"{len(list(folder.glob('*.py')))}.py"
-        script.write_text(text)
-        capture = folder / script.stem
-        env = {"PYTHONPATH": str(Path(__file__).parent / "programs")}
-        ran = run("capture", "app", "-o", capture, "--", sys.executable, script, env=env)
-        assert ran.code == 0, ran.err
-        return capture, ran.out
-
-    return recorded
+def record(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
+    return recorder_of(PROGRAM, ("WHOLE", "MADE", "NESTED"), tmp_path_factory.mktemp("managers"))
 
 
 def advice(capture: Path) -> dict[tuple[str, str], dict[str, Any]]:
@@ -96,7 +82,7 @@ def line_with(words: str) -> int:
     return next(number for number, line in enumerate(lines, 1) if words in line)
 
 
-def test_edits_hang_on_the_querysets_that_the_application_builds(record: Any) -> None:
+def test_edits_hang_on_the_querysets_that_the_application_builds(record: Recorded) -> None:
     before, printed = record()
     given = advice(before)
     whole = given["whole", "PortCall.checks"]
@@ -119,12 +105,12 @@ def test_edits_hang_on_the_querysets_that_the_application_builds(record: Any) ->
     assert [counts[1][name] for name in ("whole", "made_of_what_is_there", "nested")] == [2, 4, 9]
 
 
-def test_what_the_application_adds_asks_again(record: Any) -> None:
+def test_what_the_application_adds_asks_again(record: Recorded) -> None:
     code = advice(record()[0])["narrowed", "PortCall.checks"]["code"]
     assert code.startswith("with the conditions of the lookup") and "to_attr" in code
 
 
-def test_a_nested_loop_says_what_remains(record: Any) -> None:
+def test_a_nested_loop_says_what_remains(record: Recorded) -> None:
     (one,) = [
         one
         for one in findings(record()[0])

@@ -5,15 +5,14 @@ that a page has loaded before.
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from tests.conftest import findings, run
+from tests.edited import Recorded, recorder_of
 
-PROGRAMS = Path(__file__).parent / "programs"
 DJANGO = """
 import sys
 import office_in_memory
@@ -94,30 +93,13 @@ PLACES = ("JOBS", "CALLS", "FIRST", "TWO", "ONE", "VALUES")
 
 
 @pytest.fixture(scope="module")
-def record(tmp_path_factory: pytest.TempPathFactory) -> Any:
-    folder = tmp_path_factory.mktemp("built")
-
-    def recorded(**edits: str) -> Path:
-        text = DJANGO
-        for place in PLACES:
-            text = text.replace(place, edits.get(place, ""))
-        turn = len(list(folder.glob("*.py")))
-        script = folder / f"{turn}.py"
-        script.write_text(text)
-        env = {"PYTHONPATH": str(PROGRAMS)}
-        ran = run(
-            "capture", "app", "-o", folder / f"c{turn}", "--", sys.executable, script, env=env
-        )
-        assert ran.code == 0, ran.err
-        return folder / f"c{turn}"
-
-    return recorded
+def record(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
+    return recorder_of(DJANGO, PLACES, tmp_path_factory.mktemp("built"))
 
 
 @pytest.fixture(scope="module")
-def before(record: Any) -> Path:
-    capture: Path = record()
-    return capture
+def before(record: Recorded) -> Path:
+    return record()[0]
 
 
 def loops(capture: Path) -> dict[str, dict[str, Any]]:
@@ -133,7 +115,9 @@ def function_at(advice: dict[str, Any]) -> str:
     return str(advice["at"]["function"])
 
 
-def test_a_relations_own_query_takes_the_call_where_it_is_built(before: Path, record: Any) -> None:
+def test_a_relations_own_query_takes_the_call_where_it_is_built(
+    before: Path, record: Recorded
+) -> None:
     first, second = (
         loops(before)[name]["advice"][0]
         for name in ("of_a_relation", "of_a_relation_on_another_page")
@@ -144,25 +128,25 @@ def test_a_relations_own_query_takes_the_call_where_it_is_built(before: Path, re
     edits = run("findings", before, "--json").json["edits"]
     (one,) = [edit for edit in edits if edit["code"] == first["code"]]
     assert sorted(one["routes"]) == ["of_a_relation", "of_a_relation_on_another_page"]
-    was, now = asked(before), asked(record(JOBS=first["code"]))
+    was, now = asked(before), asked(record(JOBS=first["code"])[0])
     for name in ("of_a_relation", "of_a_relation_on_another_page"):
         assert now[name] == was[name] - 6
 
 
-def test_what_another_page_loads_eagerly_takes_no_call(before: Path, record: Any) -> None:
+def test_what_another_page_loads_eagerly_takes_no_call(before: Path, record: Recorded) -> None:
     advice = loops(before)["not_loaded_before"]["advice"][0]
     assert function_at(advice).endswith("not_loaded_before") or "<listcomp>" in function_at(advice)
     assert advice["code"] == '.prefetch_related("calls__tug_jobs")'
-    was, right = asked(before), asked(record(ONE=advice["code"]))
+    was, right = asked(before), asked(record(ONE=advice["code"])[0])
     assert right["not_loaded_before"] == 3 and was["not_loaded_before"] == 6
-    wrong = asked(record(CALLS='.prefetch_related("tug_jobs")'))
+    wrong = asked(record(CALLS='.prefetch_related("tug_jobs")')[0])
     assert wrong["loaded_before"] == was["loaded_before"] + 2 * 12, "what the advice avoids"
 
 
-def test_the_same_relation_of_other_objects_was_not_loaded(before: Path, record: Any) -> None:
+def test_the_same_relation_of_other_objects_was_not_loaded(before: Path, record: Recorded) -> None:
     advice = loops(before)["one_list_with_and_one_without"]["advice"][0]
     assert advice["code"] == '.prefetch_related("calls")'
-    now = asked(record(FIRST=advice["code"]))
+    now = asked(record(FIRST=advice["code"])[0])
     assert now["one_list_with_and_one_without"] == 4
 
 
@@ -174,10 +158,10 @@ def test_a_helper_for_several_models_is_not_the_place(before: Path) -> None:
     )
 
 
-def test_a_line_with_two_queries_is(before: Path, record: Any) -> None:
+def test_a_line_with_two_queries_is(before: Path, record: Recorded) -> None:
     advice = loops(before)["two_on_one_line"]["advice"][0]
     assert advice["code"] == '.prefetch_related("vessel")'
-    was, now = asked(before), asked(record(TWO=advice["code"]))
+    was, now = asked(before), asked(record(TWO=advice["code"])[0])
     assert now["two_on_one_line"] < was["two_on_one_line"]
 
 
@@ -190,12 +174,12 @@ def test_columns_that_may_be_read_are_offered(before: Path) -> None:
         assert "defer" not in edit["code"] or edit["code"].startswith("only if")
 
 
-def test_an_eager_load_spares_no_query_of_values(before: Path, record: Any) -> None:
+def test_an_eager_load_spares_no_query_of_values(before: Path, record: Recorded) -> None:
     advice = loops(before)["values_of_each"]["advice"][0]
     assert advice["code"].startswith(
         "with the conditions of the lookup, .prefetch_related(Prefetch("
     )
-    was, wrong = asked(before), asked(record(VALUES='.prefetch_related("calls")'))
+    was, wrong = asked(before), asked(record(VALUES='.prefetch_related("calls")')[0])
     assert wrong["values_of_each"] == was["values_of_each"] + 1, "what the advice avoids"
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 
 def number(value: float) -> str:
@@ -30,6 +31,12 @@ def plural(count: float, word: str) -> str:
     if word.endswith("y") and word[-2] not in "aeiou":
         return f"{number(count)} {word[:-1]}ies"
     return f"{number(count)} {word}{'es' if word.endswith('x') else 's'}"
+
+
+def listed(names: Sequence[str], most: int) -> str:
+    """Names in a sentence, of many the first: a, b and 3 more."""
+    more = len(names) - most
+    return ", ".join(names[:most]) + (f" and {more:,} more" if more > 0 else "")
 
 
 # Control characters (the line feed and the tab aside), zero-width ones, line separators, and what

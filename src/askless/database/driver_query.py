@@ -16,7 +16,7 @@ from askless.core.sql.slots import Slot, Value, slots_of, values_of
 from askless.core.systems import system_of
 
 _CUT = "cut by askless"  # what the recorder puts where it has cut a text or a literal
-_MARKS = {"qmark": "?", "format": "%s"}
+MARKS = {"qmark": "?", "format": "%s"}  # what stands for a value, by a server's paramstyle
 
 
 class DriverQuery(msgspec.Struct, frozen=True):
@@ -146,14 +146,14 @@ def bound(
         if many is not None and not many:
             pieces.append("NULL")
         elif many is not None:
-            listed = ", ".join([_MARKS[paramstyle]] * len(many))
+            listed = ", ".join([MARKS[paramstyle]] * len(many))
             inside = text[: slot.start].rstrip().endswith("(") and text[
                 slot.end :
             ].lstrip().startswith(")")
             pieces.append(listed if inside else f"({listed})")
             arguments += many
         else:
-            pieces.append(_MARKS[paramstyle])
+            pieces.append(MARKS[paramstyle])
             arguments.append(value)
         start = slot.end
     pieces.append(plain(text[start:]))

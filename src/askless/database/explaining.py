@@ -17,7 +17,7 @@ from askless.core.sql.slots import Value, values_of
 from askless.core.sql.structure import Predicate, Structure
 from askless.core.sql.structure_store import structure_of
 from askless.database.connecting import refusal
-from askless.database.driver_query import DriverQuery, bound, native
+from askless.database.driver_query import MARKS, DriverQuery, bound, native
 from askless.database.servers import Limits, server_of
 from askless.database.statement_execution import execute
 
@@ -158,7 +158,7 @@ def kept_share(
     system = server.system(connection)
     values = values_of(structure.slots, parameters, names)
     quote = connection.dialect.identifier_preparer.quote
-    mark = "?" if server.paramstyle == "qmark" else "%s"
+    mark = MARKS[server.paramstyle]
     clauses: list[str] = []
     arguments: list[Any] = []
     for predicate in predicates:

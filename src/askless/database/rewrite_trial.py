@@ -131,7 +131,7 @@ def _compared(
         if differs is not None and _rounded_only(connection, pair[0], results, limits):
             differs, total.rounded = None, True
         if differs is not None:
-            _check_repeatable(connection, pair[0], results[0], backend, limits)
+            _check_repeatable(connection, pair[0], results[0], limits)
             total.difference, total.differs_at = differs, turn
             break
     return total
@@ -263,19 +263,16 @@ def _harder(
             with planted(connection, planting) as possible:
                 if not possible:
                     continue
-                for turn, pair in enumerate(pairs[:SETS_MOST], 1):
-                    differs = _difference(connection, pair, limits)
-                    if differs is None:
-                        continue
-                    if not _is_determined(connection, pair[0], schema, tables, limits):
-                        total.left_open.append(_LEFT_OPEN.format(planting.words))
-                        break
+                turn, differs = _first_difference(connection, pairs, limits)
+                if differs is None:
+                    total.done.append(planting.words)
+                elif _is_determined(connection, pairs[turn - 1][0], schema, tables, limits):
                     text = f"with {planting.words}: {differs.text}"
                     total.difference = msgspec.structs.replace(differs, text=text)
                     total.differs_at = turn
-                    return total
+                    break
                 else:
-                    total.done.append(planting.words)
+                    total.left_open.append(_LEFT_OPEN.format(planting.words))
     return total
 
 
@@ -285,12 +282,26 @@ _LEFT_OPEN = (
 )
 
 
-def _difference(
-    connection: Connection, pair: Sequence[DriverQuery], limits: Limits
-) -> Difference | None:
+def _first_difference(
+    connection: Connection, pairs: Sequence[tuple[DriverQuery, DriverQuery]], limits: Limits
+) -> tuple[int, Difference | None]:
+    """The first set of values whose results differ, from 1, and how; (0, None) for none."""
+    for turn, pair in enumerate(pairs[:SETS_MOST], 1):
+        with attempt(connection, limits):
+            (names, first), (_, second) = (execute(connection, query) for query in pair)
+        question = question_of(pair[0].text, pair[1].text, pair[0].system, names)
+        differs = difference(first, second, question)
+        if differs is not None:
+            return turn, differs
+    return 0, None
+
+
+def _gives_again(connection: Connection, query: DriverQuery, rows: Rows, limits: Limits) -> bool:
+    """Whether a statement gives these rows of its own once more."""
     with attempt(connection, limits):
-        (names, first), (_, second) = (execute(connection, query) for query in pair)
-    return difference(first, second, question_of(pair[0].text, pair[1].text, pair[0].system, names))
+        names, again = execute(connection, query)
+    question = question_of(query.text, query.text, query.system, names)
+    return difference(rows, again, question) is None
 
 
 def _is_determined(
@@ -304,18 +315,13 @@ def _is_determined(
     Where they can't be, its text tells.
     """
     with attempt(connection, limits):
-        names, first = execute(connection, query)
-    question = question_of(query.text, query.text, query.system, names)
+        _, rows = execute(connection, query)
     known = [table for name in tables if (table := schema.table(name)) is not None]
     moved = False
     for table in known:
         with planted(connection, SyntheticRows("", reverse(table))) as possible:
-            if not possible:
-                continue
-            moved = True
-            with attempt(connection, limits):
-                _, again = execute(connection, query)
-            if difference(first, again, question) is not None:
+            moved = moved or possible
+            if possible and not _gives_again(connection, query, rows, limits):
                 return False
     keys = {table.name: table.primary_key for table in known if table.primary_key}
     return moved or not caveats_of(query.text, query.text, query.system, keys)
@@ -332,16 +338,15 @@ def _used(pair: Sequence[DriverQuery]) -> list[tuple[str, str]]:
 
 
 def _check_repeatable(
-    connection: Connection, query: DriverQuery, rows: Rows, system: str, limits: Limits
+    connection: Connection, query: DriverQuery, rows: Rows, limits: Limits
 ) -> None:
     """Raises AskLessError not-repeatable if the first statement does not even give its own rows
     again.
     """
-    with attempt(connection, limits):
-        names, again = execute(connection, query)
-    if difference(rows, again, question_of(query.text, query.text, system, names)) is None:
+    if _gives_again(connection, query, rows, limits):
         return
-    functions = ", ".join(name for name in functions_in(query.text, system) if name in CHANGING)
+    called = functions_in(query.text, query.system)
+    functions = ", ".join(name for name in called if name in CHANGING)
     raise AskLessError(
         "not-repeatable",
         "the first statement returns different rows when it is run again"

@@ -17,6 +17,8 @@ from sqlalchemy.engine import Connection
 from sqlalchemy.exc import DBAPIError
 
 from askless.core.records.schema import Schema, Table, TableColumn
+from askless.database.driver_query import MARKS
+from askless.database.servers import server_of
 
 COPIES = 9  # rows of a table of which more are made
 _WORDS = ("CHAR", "TEXT", "CLOB", "STRING")
@@ -137,7 +139,7 @@ def _more_of(table: Table, nulls: Sequence[str]) -> Callable[[Connection], None]
         rows: list[Row] = [dict(zip(names, row, strict=True)) for row in result.all()]
         unique = _unique_columns(table)
         step = max(len(rows) // COPIES, 1)
-        mark = _mark(connection)
+        mark = MARKS[server_of(connection).paramstyle]
         columns, places = ", ".join(map(quote, names)), ", ".join(mark for _ in names)
         for turn, row in enumerate(rows[::step][:COPIES], 1):
             changed = (
@@ -190,7 +192,7 @@ def _tied(table: Table, column: str) -> Callable[[Connection], None]:
         )
         if len(values) < 2:
             raise _NotPlanted
-        mark = _mark(connection)
+        mark = MARKS[server_of(connection).paramstyle]
         marks = ", ".join([mark] * (len(values) - 1))
         connection.exec_driver_sql(
             f"UPDATE {name} SET {wanted} = {mark} WHERE {wanted} IN ({marks})",  # noqa: S608
@@ -219,7 +221,7 @@ def _with_gaps(table: Table, known: Sequence[Table]) -> Callable[[Connection], N
         free = [value for value in keys if value not in referred][1::3][: 2 * COPIES]
         if not free:
             raise _NotPlanted
-        marks = ", ".join([_mark(connection)] * len(free))
+        marks = ", ".join([MARKS[server_of(connection).paramstyle]] * len(free))
         run(f"DELETE FROM {quote(table.name)} WHERE {quote(key)} IN ({marks})", tuple(free))  # noqa: S608
 
     return plant
@@ -245,10 +247,6 @@ def reverse(table: Table) -> Callable[[Connection], None]:
             raise _NotPlanted
 
     return plant
-
-
-def _mark(connection: Connection) -> str:
-    return "?" if connection.dialect.paramstyle == "qmark" else "%s"
 
 
 def _emptied(table: Table) -> Callable[[Connection], None]:

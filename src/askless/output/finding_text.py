@@ -6,7 +6,7 @@ from collections.abc import Collection, Sequence
 
 from askless.core.findings.finding import NO_LINE, Cost, Edit, Finding, SourceLine
 from askless.core.findings.severities import SEVERITIES
-from askless.core.formatting import location_text, number, plural, size
+from askless.core.formatting import listed, location_text, number, plural, size
 from askless.output.text import in_middle, milliseconds, percent, safe, short_path
 from askless.reports import documents
 
@@ -89,11 +89,8 @@ def shared_line(edit: Edit) -> str:
     """What to say of an edit on a line that other routes run, too; '' where there is none."""
     if not edit.other_routes:
         return ""
-    names = ", ".join(edit.other_routes[:OTHERS_MOST])
-    more = len(edit.other_routes) - OTHERS_MOST
-    names += f" and {more} more" if more > 0 else ""
     return (
-        f"the line also serves {names}: there the rows would be loaded in vain, so add it where "
+        f"the line also serves {listed(edit.other_routes, OTHERS_MOST)}: there the rows would be loaded in vain, so add it where "
         "this route alone calls it"
     )
 

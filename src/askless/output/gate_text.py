@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from askless.core.comparison.budgets import amount
-from askless.core.formatting import number, size
+from askless.core.formatting import listed, number, size
 from askless.output.text import milliseconds
 from askless.reports import documents
 
@@ -101,12 +101,8 @@ def drift(document: documents.CompareDocument) -> str:
             "No unchanged route has enough requests on both sides, so the variation between runs "
             "is unknown."
         )
-    names = ", ".join(document.controls[:3])
-    more = len(document.controls) - 3
-    if more > 0:
-        names += f" and {more} more"
     return (
-        f"Unchanged routes ({names}) varied by up to ×{document.variation:.2f} between runs; "
+        f"Unchanged routes ({listed(document.controls, 3)}) varied by up to ×{document.variation:.2f} between runs; "
         "smaller changes are ignored."
     )
 

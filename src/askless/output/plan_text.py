@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from askless.core.formatting import number, plural, size
+from askless.core.formatting import listed, number, plural, size
 from askless.output.text import milliseconds, one_line, percent
 from askless.reports import documents
 
@@ -185,12 +185,11 @@ def other_keys(document: documents.IndexesDocument) -> str:
     others = [key for key in document.foreign_keys if not key.shapes]
     if not others:
         return ""
-    names = ", ".join(f"{key.table}.{'+'.join(key.columns)}" for key in others[:KEYS_MOST])
-    more = f" and {len(others) - KEYS_MOST:,} more" if len(others) > KEYS_MOST else ""
+    names = listed([f"{key.table}.{'+'.join(key.columns)}" for key in others], KEYS_MOST)
     return (
         f"{plural(len(others), 'foreign key')} without an index that nothing in the capture looks "
         f"up "
-        f"by (deleting a parent scans the whole table): {names}{more}"
+        f"by (deleting a parent scans the whole table): {names}"
     )
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from askless.core.advice.orm import words_of
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import DropEagerLoad
+from askless.core.formatting import listed
 from askless.core.inference.context import Context
 
 
@@ -14,9 +15,8 @@ def advise(remedy: DropEagerLoad, context: Context) -> tuple[Advice, ...]:
     what = f"{remedy.load.model}.{remedy.load.relation}"
     code = words.dropped([remedy.load], remedy.joined) if words is not None else ""
     if code and remedy.needed_by:
-        first, *others = remedy.needed_by
-        more = f" and {len(others)} more" if others else ""
-        code = f"{first}{more} read it: where the line serves this route alone, {code}"
+        readers = listed(remedy.needed_by, 1)
+        code = f"{readers} read it: where the line serves this route alone, {code}"
     return (
         Advice(
             title=f"do not load {what} here",

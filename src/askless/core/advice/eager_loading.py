@@ -172,10 +172,11 @@ def _step(case: _Case, joined: bool) -> Step | None:
 
 def _is_brought(case: _Case) -> bool:
     """Whether the query joins the relation already, so that these objects came from elsewhere."""
-    path, query = _path(case), _query(case)
-    names = Step(path, True).names
-    return query is not None and any(
-        Step(way[: len(path)], True).names == names for way in query.joined if path
+    query, names = _query(case), [load.relation for load in _path(case)]
+    return (
+        query is not None
+        and bool(names)
+        and any([load.relation for load in way[: len(names)]] == names for way in query.joined)
     )
 
 

@@ -4,8 +4,6 @@ sort.
 
 from __future__ import annotations
 
-from collections.abc import Collection
-
 from askless.core.advice.orm import words_of
 from askless.core.advice.rewriting import statements
 from askless.core.findings.finding import Advice
@@ -30,7 +28,7 @@ def advise(remedy: Project, context: Context) -> tuple[Advice, ...]:
     fetched += " …" if len(remaining) > 8 else ""
     keys = ", ".join(sorted(keep & set(columns)))
     unread = some(names) or "the other columns"
-    code = _code(remedy, out, remaining, context)
+    code = _code(remedy, out, context)
     # A column that is omitted and read after all is one query for each object.
     if code and not remedy.unread:
         code = f"only if nothing on the page reads {unread} {OFFERED}{code}"
@@ -62,50 +60,39 @@ def _projected(remedy: Project, sql: str, out: list[str], remaining: list[str]) 
     return projection
 
 
-def _code(remedy: Project, out: list[str], remaining: list[str], context: Context) -> str:
+def _code(remedy: Project, out: list[str], context: Context) -> str:
     """The ORM's call that leaves columns out, or names the remaining ones where that is shorter."""
     load, words = remedy.stats.load, words_of(remedy.stats.load)
     if words is None or load is None or context.may_be_loaded(remedy.stats):
         return ""
     code = ""
     if load.target and out:
-        named = _tables_of_columns(remedy)
-        taken = words.named_by(load, [named[name] for name in out], context.models)
+        columns = _columns(remedy)
+        by_name = dict(columns)
+        idle = [by_name[name] for name in out]
+        taken = words.named_by(load, idle, context.models)
         if taken:
             return words.unnamed(taken)
-        columns = _columns_besides(remedy, out) or [named[name] for name in remaining]
-        columns = list(dict.fromkeys(columns))
-        if remedy.unread and NAMED_MOST < len(out) > len(columns):
-            code = words.only_columns(load, columns, context.models, remedy.path)
+        rest = list(dict.fromkeys(column for name, column in columns if name not in out))
+        if remedy.unread and NAMED_MOST < len(idle) > len(rest):
+            code = words.only_columns(load, rest, context.models, remedy.path)
         else:
-            code = words.without_columns(
-                load, [named[name] for name in out], context.models, remedy.path
-            )
+            code = words.without_columns(load, idle, context.models, remedy.path)
     return words.placed(remedy.line, load.target, code)
 
 
-def _columns_besides(remedy: Project, out: Collection[str]) -> list[tuple[str, str]]:
-    """(table, column) of each column of the result but these, in order: columns of two tables may
-    share a name. [] where it is not known which is which.
+def _columns(remedy: Project) -> list[tuple[str, tuple[str, str]]]:
+    """The names in the result, each with its (table, column), in order: columns of two tables may
+    share a name.
     """
     structure, names = remedy.structure, remedy.stats.columns
-    if len(structure.outputs) != len(names):
-        return []
     alone = structure.main if structure.of_one_table else ""
-    return [
-        (output.column.table or alone, output.column.name)
-        for name, output in zip(names, structure.outputs, strict=True)
-        if name not in out
+    known = [
+        (output.name, (output.column.table or alone, output.column.name))
+        for output in structure.outputs
     ]
-
-
-def _tables_of_columns(remedy: Project) -> dict[str, tuple[str, str]]:
-    """(table, column) by the name in the result."""
-    structure = remedy.structure
-    outputs = {output.name: output.column for output in structure.outputs}
-    alone = structure.main if structure.of_one_table else ""
-    named = {name: (alone, name) for name in (*remedy.stats.columns, *remedy.wide)}
-    for name in named:
-        if name in outputs:
-            named[name] = (outputs[name].table or alone, outputs[name].name)
-    return named
+    if len(known) == len(names):
+        return [(name, column) for name, (_, column) in zip(names, known, strict=True)]
+    by_name = dict(known)
+    every = dict.fromkeys((*names, *remedy.wide))
+    return [(name, by_name.get(name, (alone, name))) for name in every]

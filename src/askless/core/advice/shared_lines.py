@@ -14,6 +14,7 @@ from askless.core.advice.orm import bare
 from askless.core.advice.projection import OFFERED
 from askless.core.findings.finding import Advice, SourceLine
 from askless.core.findings.remedies import Batch, Remedy
+from askless.core.formatting import listed
 from askless.core.inference.context import Context
 from askless.core.inference.shared_lines import packages_of
 
@@ -48,7 +49,7 @@ def placed_code(code: str, at: SourceLine | None, orm: str, model: str, context:
     if not others and not package:
         return code
     reads = (
-        f"reads {_named(others)} as well"
+        f"reads {listed([bare(one) for one in others], _OTHERS_MOST)} as well"
         if others
         else f"is in {package} and reads whatever model it is given"
     )
@@ -57,12 +58,6 @@ def placed_code(code: str, at: SourceLine | None, orm: str, model: str, context:
     else:
         where = f"to the {bare(model)} query that it is given, add"
     return f"{condition}{offered}not at that line, which {reads}: {where} {call}"
-
-
-def _named(models: list[str]) -> str:
-    names = ", ".join(bare(model) for model in models[:_OTHERS_MOST])
-    more = len(models) - _OTHERS_MOST
-    return names if more <= 0 else f"{names} and {more} more"
 
 
 def _package_without(model: str, orm: str, file: str, context: Context) -> str:

@@ -103,14 +103,14 @@ def _lines(place: CallSite) -> set[Line]:
 
 def levels_of(places: Mapping[CallSite, int]) -> Iterator[dict[CallSite, int]]:
     """The lines of a query, then those that call them, and so on, as long as all are known."""
-    paths = {place: place.path() for place in places}
-    for level in range(LEVELS_MOST):
-        if not paths or any(len(path) <= level for path in paths.values()):
-            return
+    for _ in range(LEVELS_MOST):
+        yield dict(places)
         callers: dict[CallSite, int] = {}
-        for place, path in paths.items():
-            callers[path[level]] = callers.get(path[level], 0) + places[place]
-        yield callers
+        for place, count in places.items():
+            if place.caller is None:
+                return
+            callers[place.caller] = callers.get(place.caller, 0) + count
+        places = callers
 
 
 def _caller(place: CallSite) -> CallSite | None:

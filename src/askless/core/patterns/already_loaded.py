@@ -227,7 +227,7 @@ def _identities(
 
 
 def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
-    queries = tally.queries / tally.requests
+    queries = tally.per_request
     cost = met.cost(queries, queries)
     earlier = next(iter(lines_of(tally.earlier)), None)
     where = f" at {location_text(earlier.file, earlier.line)}" if earlier is not None else ""

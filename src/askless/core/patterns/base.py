@@ -118,6 +118,11 @@ class ShapeTally:
         self.at_once = 1  # the most of them that ran at the same moment
         self.sample: RequestSample = {}
 
+    @property
+    def per_request(self) -> float:
+        """The queries in a request that has them."""
+        return self.queries / self.requests
+
     def add(self, request: Request, indices: Collection[int]) -> None:
         """Add the queries of one more request."""
         self.requests += 1
@@ -425,13 +430,7 @@ def around(request: Request, indices: Collection[int]) -> float:
     The lower quartile, as a page may do other things between some of them, which would be done all
     the same; and no more than that of all of the request's queries.
     """
-    return min(_lower_gap(request, indices), _lower_gap(request, range(len(request.starts_ns))))
-
-
-def _lower_gap(request: Request, indices: Collection[int]) -> float:
-    starts, durations = request.starts_ns, request.durations_ns
-    gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
-    return float(gaps[len(gaps) // 4]) if gaps else 0.0
+    return float(min(request.lower_gap_ns(indices), request.usual_gap_ns))
 
 
 def summed(costs: Sequence[Cost]) -> Cost:

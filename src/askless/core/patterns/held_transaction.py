@@ -251,7 +251,7 @@ def _diagnosis(tally: HeldTotals, met: Match) -> Diagnosis:
         + (f", holds {holds}" if holds else ""),
         evidence="traced",
         evidence_details=tuple(because),
-        cost=Cost(queries=tally.queries / tally.requests, query_ms=met.stats.query_ns / 1e6),
+        cost=Cost(queries=tally.per_request, query_ms=met.stats.query_ns / 1e6),
         caveats=()
         if tally.errands
         else (

@@ -148,12 +148,13 @@ _NESTED = (Variant.TO_ONE, Variant.TO_MANY, Variant.LINK_TABLE)
 
 def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) -> Diagnosis:
     """The finding and the remedy of a repetition. `tallies` are those of its route."""
-    requests, structure = tally.requests, met.structure
-    queries = tally.queries / requests
+    structure = met.structure
+    queries = tally.per_request
     supplier = met.route.shapes.get(main_source(tally))
     variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
     chain = chain_of(tally, tallies)
-    within = _times(_held_above(chain))
+    inner = _held_above(chain)
+    within = inner.per_request if inner is not None else 0.0
     # The columns that were left out come with the first query.
     remaining = 0 if variant is Variant.SAME_ROW else tally.levels or within or 1
     cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
@@ -194,7 +195,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
 
 def _counted(chain: list[Repetition]) -> str:
     """The queries of a chain in parentheses, that which gave the keys first, where it was seen."""
-    counts = [number(one.queries / one.requests) for one in chain]
+    counts = [number(one.per_request) for one in chain]
     if chain[0].source is not None:
         counts.insert(0, "1")
     return f" ({' + '.join(counts)})" if len(counts) > 1 else ""
@@ -241,14 +242,14 @@ def _evidence(tally: Repetition, table: str, context: Context) -> tuple[str, lis
         if schema.is_unique(table, name):
             return "keyed", [*because, f"{table}.{name} is a key of {table}"]
     if tally.hidden:
-        times = number(tally.queries / tally.requests)
+        times = number(tally.per_request)
         return "repeated", [
             *because,
             f"the same lookup ran {times} times in one request; its keys were not recorded",
         ]
     return "repeated", [
         *because,
-        f"the same statement ran with {number(tally.queries / tally.requests)} keys in one request",
+        f"the same statement ran with {number(tally.per_request)} keys in one request",
     ]
 
 
@@ -279,7 +280,6 @@ def _remedy(
 ) -> Batch:
     inner = _held_above(chain)
     root, at, path = _anchor(tally, chain, inner, tallies, met)
-    queries = tally.queries / tally.requests
     return Batch(
         stats=met.stats,
         line=met.line,
@@ -289,8 +289,8 @@ def _remedy(
         variant=variant,
         loop=chain[0].stats.shape.digest,
         depth=len(chain),
-        queries=queries,
-        objects=chain[0].queries / chain[0].requests,
+        queries=tally.per_request,
+        objects=chain[0].per_request,
         load=tally.load,
         source=tally.source,
         root=root,
@@ -300,7 +300,7 @@ def _remedy(
         parent_line=at,
         levels=tally.levels,
         limit=tally.limit or 0,
-        within=_times(inner),
+        within=inner.per_request if inner is not None else 0.0,
         only_counted=_only_counted(tally),
         conditions=_has_conditions(tally, met),
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
@@ -314,8 +314,8 @@ def _anchor(
     tallies: ByShape,
     met: Match,
 ) -> tuple[ShapeStats | None, SourceLine | None, tuple[Load, ...]]:
-    """The ORM's query that the fix hangs on, the line that builds it, and the relations from it to
-    what is read; () unless each one is known. `inner` is a loop's query that takes it.
+    """The ORM's query that the fix is added to, the line that builds it, and the relations from it
+    to what is read; () unless each one is known. `inner` is a loop's query that takes it.
     """
     top = chain[0]
     below = chain[chain.index(inner) + 1 :] if inner is not None else chain
@@ -334,14 +334,9 @@ def _anchor(
     return root, at, path if len(loads) == len(below) else ()
 
 
-def _times(one: Repetition | None) -> float:
-    """The queries of a repetition per request; 0 for none."""
-    return one.queries / one.requests if one is not None else 0.0
-
-
 def _held_above(chain: list[Repetition]) -> Repetition | None:
-    """The innermost loop above the last whose queries the application builds itself: what hangs on
-    an outer one does not come with their rows.
+    """The innermost loop above the last whose queries the application builds itself: what is loaded
+    with an outer query does not come with their rows.
     """
     for one in reversed(chain[:-1]):
         load, words = one.load, words_of(one.load)
@@ -401,7 +396,7 @@ def _are_others(tally: Repetition, tallies: ByShape, met: Match) -> bool:
         for one in tallies.get(tally.stats.shape.digest, ())
         if one.load == tally.load and main_source(one) == main_source(tally)
     ]
-    objects = sum(one.queries / one.requests for one in alike)
+    objects = sum(one.per_request for one in alike)
     rows = source.rows / source.requests if source.requests else 0.0
     return tally is not alike[0] and objects > rows
 

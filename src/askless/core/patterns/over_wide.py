@@ -72,9 +72,9 @@ class OverWide(ByTotals):
         """What need not be there, at the innermost line whose queries all do without it."""
         for places in levels_of(met.stats.places):
             diagnosis = self._judge_at(met, structure, places)
-            if diagnosis is not None:
+            if diagnosis is not None or not met.stats.used:  # the lines tell only what was tracked
                 return diagnosis
-        return None if met.stats.places else self._judge_at(met, structure, {})
+        return None
 
     def _judge_at(
         self, met: Match, structure: Structure, places: Mapping[CallSite, int]

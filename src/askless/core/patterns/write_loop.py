@@ -192,7 +192,7 @@ def _alone(request: Request, indices: list[int]) -> int:
 
 def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
     structure = met.structure
-    queries = tally.queries / tally.requests
+    queries = tally.per_request
     alone = tally.alone > tally.queries / 2
     cost = met.cost(queries, queries - 1)
     verb = {"insert": "inserted into", "update": "changed in", "delete": "deleted from"}[

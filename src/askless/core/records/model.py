@@ -5,7 +5,7 @@ Times are in nanoseconds (`_ns`) on the recording process's own clock unless a n
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 import msgspec
@@ -326,7 +326,7 @@ class Request:
     """
 
     __slots__ = (
-        "_cold", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands",
+        "_cold", "_gap_ns", "_order", "batches", "beyond", "bytes", "durations_ns", "end_ns", "errands",
         "errors", "has_server_fields", "kind", "loads", "memory_bytes", "more", "more_ns", "number",
         "parts", "path", "places", "plans", "route", "rows", "start_ns", "statements", "status",
         "tables", "uses", "warm_up", "widths",
@@ -363,6 +363,7 @@ class Request:
         self._cold: dict[str, list[Any]] = {}
         # of what `parts` hold, if that is not the order of their starts
         self._order: list[int] | None = None
+        self._gap_ns: int | None = None
 
     @property
     def name(self) -> str:
@@ -388,6 +389,21 @@ class Request:
             - self.more_ns
             - sum(one.duration_ns for one in self.beyond.values())
         )
+
+    def lower_gap_ns(self, indices: Iterable[int]) -> int:
+        """The lower quartile of the times from the end of the query before to each of these; 0 for
+        none.
+        """
+        starts, durations = self.starts_ns, self.durations_ns
+        gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
+        return gaps[len(gaps) // 4] if gaps else 0
+
+    @property
+    def usual_gap_ns(self) -> int:
+        """That of all of its queries, which each finding's time is compared with."""
+        if self._gap_ns is None:
+            self._gap_ns = self.lower_gap_ns(range(len(self.statements)))
+        return self._gap_ns
 
     def _column(self, name: str) -> list[Any]:
         known = self._cold.get(name)

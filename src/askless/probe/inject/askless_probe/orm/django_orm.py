@@ -100,16 +100,20 @@ def _columns(meta, *fields):
 def _marked(queryset, describe, owner, kind, instance=None):
     try:
         load = describe(owner, kind, instance)
-        # Not `queryset.query`: reading that applies a filter which Django means to apply later.
-        setattr(vars(queryset).get("_query") or queryset.query, _MARK, load)
+        setattr(_query_of(queryset), _MARK, load)
     except Exception as error:
         recorder.warn_once("can't tell the ORM's relations: %s: %s" % (type(error).__name__, error))
 
 
+def _query_of(queryset):
+    """Not `queryset.query`: reading that applies a filter which Django means to apply later."""
+    return vars(queryset).get("_query") or queryset.query
+
+
 def _started(queryset):
     """Note what a relation's manager asks for, before the application adds to it."""
-    with suppress(AttributeError, KeyError):  # another version's queryset: it counts as added to
-        query = vars(queryset)["_query"]
+    with suppress(AttributeError):  # another version's queryset: it counts as added to
+        query = _query_of(queryset)
         # the filter by the object itself, which Django means to apply later
         setattr(query, _START, _asked(query, 1 if queryset._deferred_filter else 0))
 
@@ -275,7 +279,7 @@ def _watched(cls, describe):
             _marked(queryset, describe, self, "lazy")
             _started(queryset)
         else:  # what was prefetched is not asked again, but for what is made of it here
-            setattr(queryset.query, _FETCHED, True)
+            setattr(_query_of(queryset), _FETCHED, True)
         return queryset
 
     cls.get_queryset = get_queryset
