@@ -38,6 +38,21 @@ PortCall.objects.bulk_create(PortCall(vessel_id=n % 4 + 1, state="due", agent=""
 TugJob.objects.bulk_create(TugJob(port_call_id=n % 40 + 1, tug_id=n % 3 + 1) for n in range(160))
 Check.objects.bulk_create(Check(call_id=n % 40 + 1, done=n % 3 == 0) for n in range(120))
 
+def by_key():
+    return [TugJob.objectsKEYED.get(pk=n).tug.name for n in range(1, 21)]
+
+def one_by_key():
+    return [[job.id for job in PortCall.objects.get(pk=n).tug_jobs.all()] for n in range(1, 21)]
+
+def calls_of():
+    return PortCall.objects.order_by("id")
+
+def first_jobs():
+    return jobs_of(calls_of()[:12])
+
+def only_one():
+    return jobs_of(calls_of()[:1])
+
 def jobs_of(calls):
     return [[job.id for job in call.tug_jobs.all()] for call in calls]
 
@@ -57,7 +72,7 @@ def nested():
     return [jobs_of(vessel.calls.filter(state="due")NESTED) for vessel in vessels]
 
 for turn in range(2):
-    for page in (whole, narrowed, made_of_what_is_there, nested):
+    for page in (whole, narrowed, made_of_what_is_there, nested, by_key, one_by_key, first_jobs, only_one):
         with askless.request(page.__name__):
             print(page())
 """
@@ -65,7 +80,9 @@ for turn in range(2):
 
 @pytest.fixture(scope="module")
 def record(tmp_path_factory: pytest.TempPathFactory) -> Recorded:
-    return recorder_of(PROGRAM, ("WHOLE", "MADE", "NESTED"), tmp_path_factory.mktemp("managers"))
+    return recorder_of(
+        PROGRAM, ("WHOLE", "MADE", "NESTED", "KEYED"), tmp_path_factory.mktemp("managers")
+    )
 
 
 def advice(capture: Path) -> dict[tuple[str, str], dict[str, Any]]:
@@ -118,3 +135,24 @@ def test_a_nested_loop_says_what_remains(record: Recorded) -> None:
     ]
     assert one["title"].startswith("40 queries where 4 would do"), one["title"]
     assert one["advice"][0]["saving"].startswith("about 36 queries")
+
+
+def test_what_a_query_in_the_loop_can_bring_along_is_joined(record: Recorded) -> None:
+    """A batch would ask as often as the look-ups do, where each query gives one object."""
+    before, printed = record()
+    loops = [one for one in findings(before) if one["pattern"] == "n-plus-one"]
+    (tug,) = [one for one in loops if one["relation"] == "TugJob.tug"]
+    assert tug["title"].startswith("20 queries where none is needed"), tug["title"]
+    assert tug["advice"][0]["code"] == '.select_related("tug")'
+    after, same = record(KEYED=tug["advice"][0]["code"])
+    rows = [run("requests", one, "--json").json["routes"] for one in (before, after)]
+    counts = [{row["route"]: row["queries"] for row in some}["by_key"] for some in rows]
+    assert same == printed and counts == [40, 20]
+    (jobs,) = [one for one in loops if one["route"] == "one_by_key" and one["relation"]]
+    assert "prefetch_related" not in jobs["advice"][0]["code"], "of one object it spares nothing"
+
+
+def test_a_route_that_asks_for_one_object_reads_what_is_loaded_for_it(record: Recorded) -> None:
+    edits = run("findings", record()[0], "--json").json["edits"]
+    (edit,) = [one for one in edits if "first_jobs" in one["routes"]]
+    assert edit["other_routes"] == []

@@ -121,12 +121,15 @@ def _as_loaded(case: _Case) -> Advice:
 
 
 def _batch_or_join(case: _Case) -> tuple[Advice, ...]:
-    """A join comes first for narrow rows of a to-one relation, a batch for everything else."""
+    """A join comes first for narrow rows of a to-one relation, and for all of one that is looked up
+    in a loop of queries, which a batch would not spare; a batch for everything else.
+    """
     batch, join = _batch(case), _join(case)
     if not join.code and (batch.code or not _may_join(case)):
         return (batch,)
-    narrow = case.variant is Variant.TO_ONE and case.row_bytes <= NARROW_BYTES
-    return (join, batch) if narrow and (join.sql or join.code) else (batch, join)
+    narrow = case.row_bytes <= NARROW_BYTES or bool(case.remedy.within)
+    first = case.variant is Variant.TO_ONE and narrow
+    return (join, batch) if first and (join.sql or join.code) else (batch, join)
 
 
 def _may_join(case: _Case) -> bool:

@@ -179,8 +179,8 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
 def _other_routes(
     at: SourceLine | None, routes: Sequence[str], parts: Sequence[_Part], summary: Summary
 ) -> tuple[str, ...]:
-    """The other routes that send the same query from the line to be changed, and don't ask for what
-    would be loaded with it more often than it would be loaded.
+    """The other routes that send the same query from the line to be changed, and ask for what would
+    be loaded with it less often than it would be loaded.
     """
     hung = [part for part in parts if part.step is not None and part.query is not None]
     if at is None or not hung:
@@ -192,7 +192,7 @@ def _other_routes(
         for name, route in sorted(summary.routes.items())
         if name not in routes
         and (sent := _sent(route, at, model))
-        and _asked_for(route, relations) <= sent
+        and _asked_for(route, relations) < sent
     )
 
 

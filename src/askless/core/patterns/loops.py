@@ -153,10 +153,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     supplier = met.route.shapes.get(main_source(tally))
     variant = variant_of(tally, met.context, supplier.structure if supplier is not None else None)
     chain = chain_of(tally, tallies)
-    inner = _held_above(chain)
-    within = inner.per_request if inner is not None else 0.0
-    # The columns that were left out come with the first query.
-    remaining = 0 if variant is Variant.SAME_ROW else tally.levels or within or 1
+    remaining = _remaining(tally, variant, _held_above(chain, variant))
     cost = met.cost(queries, queries - remaining, tally.span_ns / tally.examined / 1e6)
     column = tally.key.column
     table = column.table or structure.main
@@ -278,7 +275,7 @@ def _remedy(
     cost: Cost,
     tallies: ByShape,
 ) -> Batch:
-    inner = _held_above(chain)
+    inner = _held_above(chain, variant)
     root, at, path = _anchor(tally, chain, inner, tallies, met)
     return Batch(
         stats=met.stats,
@@ -334,10 +331,14 @@ def _anchor(
     return root, at, path if len(loads) == len(below) else ()
 
 
-def _held_above(chain: list[Repetition]) -> Repetition | None:
+def _held_above(chain: list[Repetition], variant: Variant) -> Repetition | None:
     """The innermost loop above the last whose queries the application builds itself: what is loaded
-    with an outer query does not come with their rows.
+    with an outer query does not come with their rows. None if it is no use to them: what needs a
+    query of its own is spared only where each of them gives several objects.
     """
+    last = chain[-1]
+    if variant in (Variant.EXISTS, Variant.AGGREGATE):  # asked once for all keys, by hand
+        return None
     for one in reversed(chain[:-1]):
         load, words = one.load, words_of(one.load)
         if load is None or words is None or not words.relations_are_queries():
@@ -345,8 +346,27 @@ def _held_above(chain: list[Repetition]) -> Repetition | None:
         if load.many and (
             load.kind == "query" or (load.kind == "lazy" and load.unchanged is False)
         ):
-            return one
+            spares = _comes_along(last, variant) or last.queries > one.queries
+            return one if spares else None
     return None
+
+
+def _comes_along(tally: Repetition, variant: Variant) -> bool:
+    """Whether what is looked up can come in the rows of the query above, by a join or a count."""
+    load = tally.load
+    joined = variant is Variant.TO_ONE and load is not None and bool(load.target)
+    return joined or variant is Variant.COUNT
+
+
+def _remaining(tally: Repetition, variant: Variant, inner: Repetition | None) -> float:
+    """The queries of a request that remain once it is fixed: the columns that were left out come
+    with the first query.
+    """
+    if variant is Variant.SAME_ROW:
+        return 0
+    if inner is None:
+        return tally.levels or 1
+    return 0 if _comes_along(tally, variant) else inner.per_request
 
 
 def _has_conditions(tally: Repetition, met: Match) -> bool:
