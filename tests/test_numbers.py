@@ -30,9 +30,12 @@ def test_the_work_around_queries_is_the_lower_quartile_of_the_pauses() -> None:
     starts, pauses = [0], [10, 20, 30, 40, 50, 60, 70, 8000]
     for pause in pauses:
         starts.append(starts[-1] + 5 + pause)
-    request: Any = SimpleNamespace(starts_ns=starts, durations_ns=[5] * len(starts))
+    request: Any = SimpleNamespace(
+        starts_ns=starts, durations_ns=[5] * len(starts), usual_gap_ns=30
+    )
     assert around(request, range(len(starts))) == 30 and statistics.median(pauses) != 30
     assert around(request, [0]) == 0
+    assert around(request, [8]) == 30, "no more than around the others"
 
 
 @pytest.mark.parametrize("sampled_out", [1, 10, 1000])

@@ -15,7 +15,7 @@ from askless.core.findings.finding import Cost, Finding, SourceLine, finding_key
 from askless.core.findings.remedies import Remedy
 from askless.core.formatting import milliseconds, number, plural, size
 from askless.core.inference.context import Context
-from askless.core.records.intervals import at_once, overlap_ns
+from askless.core.records.intervals import at_once, lower_gap_ns, overlap_ns
 from askless.core.records.model import (
     BLENDED,
     PAUSED,
@@ -430,7 +430,8 @@ def around(request: Request, indices: Collection[int]) -> float:
     The lower quartile, as a page may do other things between some of them, which would be done all
     the same; and no more than that of all of the request's queries.
     """
-    return float(min(request.lower_gap_ns(indices), request.usual_gap_ns))
+    own_ns = lower_gap_ns(request.starts_ns, request.durations_ns, indices)
+    return float(min(own_ns, request.usual_gap_ns))
 
 
 def summed(costs: Sequence[Cost]) -> Cost:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from operator import add, le
 
 
@@ -38,3 +38,11 @@ def at_once(starts_ns: Sequence[int], durations_ns: Sequence[int]) -> int:
         running += change
         most = max(most, running)
     return most
+
+
+def lower_gap_ns(starts: Sequence[int], durations: Sequence[int], indices: Iterable[int]) -> int:
+    """The lower quartile of the times from the end of the interval before to each of these; 0 for
+    none.
+    """
+    gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
+    return gaps[len(gaps) // 4] if gaps else 0

@@ -5,14 +5,14 @@ Times are in nanoseconds (`_ns`) on the recording process's own clock unless a n
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 import msgspec
 
 from askless.core.errors import AskLessError
 from askless.core.formatting import location_text
-from askless.core.records.intervals import union_ns
+from askless.core.records.intervals import lower_gap_ns, union_ns
 from askless.core.records.sampling import Counts
 from askless.core.sql.shape import Shape
 from askless.core.sql.slots import Slot, Value, literal_value, slots_of, values_of
@@ -390,19 +390,14 @@ class Request:
             - sum(one.duration_ns for one in self.beyond.values())
         )
 
-    def lower_gap_ns(self, indices: Iterable[int]) -> int:
-        """The lower quartile of the times from the end of the query before to each of these; 0 for
-        none.
-        """
-        starts, durations = self.starts_ns, self.durations_ns
-        gaps = sorted(max(starts[i] - starts[i - 1] - durations[i - 1], 0) for i in indices if i)
-        return gaps[len(gaps) // 4] if gaps else 0
-
     @property
     def usual_gap_ns(self) -> int:
-        """That of all of its queries, which each finding's time is compared with."""
+        """The lower quartile of the times between its queries, which every pattern compares with
+        that of its own.
+        """
         if self._gap_ns is None:
-            self._gap_ns = self.lower_gap_ns(range(len(self.statements)))
+            everything = range(len(self.statements))
+            self._gap_ns = lower_gap_ns(self.starts_ns, self.durations_ns, everything)
         return self._gap_ns
 
     def _column(self, name: str) -> list[Any]:
