@@ -8,7 +8,7 @@ from askless.core.advice.orm import by_table, words_of
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import BatchWrites
 from askless.core.inference.context import Context
-from askless.core.records.model import Load
+from askless.core.records.model import Load, Model
 from askless.core.sql.structure import Structure
 
 _TITLES = {
@@ -26,11 +26,13 @@ def advise(remedy: BatchWrites, context: Context) -> tuple[Advice, ...]:
     load = remedy.stats.load
     words = words_of(load)
     code = ""
+    if structure.kind == "update" and not _is_by_key(structure):
+        return (_executemany(remedy),)
     if words is not None and load is not None and not remedy.parted:
         model = context.models.get((load.orm, load.target)) or by_table(
             load, structure.main, context.models
         )
-        if model is not None:
+        if model is not None and (structure.kind == "insert" or _is_of(structure, model)):
             code = words.written(structure.kind, model, structure.written)
     whole = Advice(
         title=_TITLES[structure.kind],
@@ -82,14 +84,36 @@ def _many(structure: Structure) -> str:
             f"INSERT INTO {structure.main} ({', '.join(structure.written)})\nVALUES {row}, {row}, "
             "..."
         )
-    if structure.kind == "delete":
-        keys = [
-            str(predicate.column.name)
-            for predicate in structure.predicates
-            if predicate.operator == "="
-        ]
-        return f"DELETE FROM {structure.main}\nWHERE {keys[0]} IN (:keys)" if len(keys) == 1 else ""
+    if structure.kind == "delete" and _is_by_key(structure) and len(structure.predicates) == 1:
+        key = structure.predicates[0].column.name
+        return f"DELETE FROM {structure.main}\nWHERE {key} IN (:keys)"
     return ""
+
+
+def _is_by_key(structure: Structure) -> bool:
+    """Whether an UPDATE or DELETE finds its rows by equal values alone, and computes none."""
+    only = all(one.operator == "=" and not one.inside for one in structure.predicates)
+    more = structure.computed or structure.filters_more or structure.filters_by_query
+    return only and bool(structure.predicates) and not more
+
+
+def _is_of(structure: Structure, model: Model) -> bool:
+    """Whether an UPDATE or DELETE finds its rows by the key of a model: its bulk calls do."""
+    columns = {predicate.column.name for predicate in structure.predicates}
+    return _is_by_key(structure) and columns == set(model.keys)
+
+
+def _executemany(remedy: BatchWrites) -> Advice:
+    """Values that the database computes, and rows chosen by more than a key, stay as they are."""
+    return Advice(
+        title="send all of these updates together",
+        why="each computes a value from its row, or chooses its rows by more than equal values: it "
+        "stays as it is, and is sent once with a list of values (executemany)",
+        at=remedy.line,
+        saving=remedy.saving,
+        trade_offs="how many rows each of them changed is not told any more",
+        verify=("the code does not depend on how many rows each update changed",),
+    )
 
 
 def hooks_passed_by(load: Load | None) -> str:

@@ -11,6 +11,7 @@ from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import location_text, plural
 from askless.core.inference.context import Context
+from askless.core.inference.expiry import is_whole_again
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
 
@@ -68,7 +69,8 @@ def advise(remedy: Batch, context: Context) -> tuple[Advice, ...]:
     if remedy.only_counted and case.variant in (Variant.TO_MANY, Variant.LINK_TABLE):
         return (_number_only(case), _batch(case))
     if case.variant is Variant.SAME_ROW:
-        return (_keep_loaded(case) if _is_expired(case) else _widen(case),)
+        is_again = is_whole_again(case.load, case.outputs, case.models)
+        return (_keep_loaded(case) if is_again else _widen(case),)
     return _batch_or_join(case)
 
 
@@ -125,6 +127,8 @@ def _batch_or_join(case: _Case) -> tuple[Advice, ...]:
     in a loop of queries, which a batch would not spare; a batch for everything else.
     """
     batch, join = _batch(case), _join(case)
+    if case.remedy.expired:
+        return (batch,)
     if not join.code and (batch.code or not _may_join(case)):
         return (batch,)
     narrow = case.row_bytes <= NARROW_BYTES or bool(case.remedy.within)
@@ -168,9 +172,9 @@ def _step(case: _Case, joined: bool) -> Step | None:
     spare the lookups.
     """
     step, query = Step(_path(case), joined), _query(case)
-    if not step.path or query is None or not _spares(case) or _reads_few(case):
+    if not step.path or query is None or case.remedy.expired or not _spares(case):
         return None
-    return None if _is_brought(case) else step
+    return None if _reads_few(case) or _is_brought(case) else step
 
 
 def _is_brought(case: _Case) -> bool:
@@ -278,7 +282,7 @@ def _batch(case: _Case) -> Advice:
 
 def _aside(case: _Case) -> str:
     path, words = _path(case), words_of(case.load)
-    if not path or words is None:
+    if not path or words is None or case.remedy.expired:
         return ""
     if not _spares(case):
         return words.aside(path, case.remedy.limit)
@@ -298,17 +302,27 @@ def _is_one(case: _Case) -> bool:
     )
 
 
+def _by_relation(case: _Case, load: Load) -> str:
+    """How to load a relation where no call on a query can be given."""
+    if load.relation and case.remedy.expired:
+        return (
+            f"the {load.model} objects have expired since they were loaded, and an eager load of "
+            f"{load.relation} would have with them: keep them from expiring first"
+        )
+    if not load.relation or (_query(case) is not None and not _is_brought(case)):
+        return ""
+    path, words = _path(case), words_of(load)
+    lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
+    return lent or (
+        f"load {load.relation} with the query that loads the {load.model} objects (which one is "
+        "unknown)"
+    )
+
+
 def _by_hand(case: _Case) -> str:
     load = case.load
     if load is not None and load.kind == "lazy":
-        if not load.relation or (_query(case) is not None and not _is_brought(case)):
-            return ""
-        path, words = _path(case), words_of(load)
-        lent = words.afterwards(path) if words is not None and path and _spares(case) else ""
-        return lent or (
-            f"load {load.relation} with the query that loads the {load.model} objects (which one "
-            "is unknown)"
-        )
+        return _by_relation(case, load)
     there = case.key if case.table == case.main else f"{case.table}.{case.column}"
     by_hand = (
         f"collect the keys first, read all rows with {there} IN (...), keep them in a map by "
@@ -551,22 +565,13 @@ def _kept_for_a_while(case: _Case) -> Advice:
     )
 
 
-def _is_expired(case: _Case) -> bool:
-    """Whether all of an object is loaded again: nothing was left out, a commit has expired it."""
-    load = case.load
-    model = model_of(load, load.target, case.models) if load is not None else None
-    if load is None or load.kind != "refresh" or load.orm != "sqlalchemy" or model is None:
-        return False
-    columns = {output.column.name for output in case.outputs}
-    return len(columns) > 1 and columns >= set(model.attributes) - set(model.keys)
-
-
 def _keep_loaded(case: _Case) -> Advice:
     return Advice(
-        title="commit once, after the loop, or keep the objects as they are",
-        why="a commit expires the objects of its session, and each is loaded again as a whole when "
-        "it is read",
-        code="Session(..., expire_on_commit=False) where nothing else changes the rows",
+        title="keep the objects from expiring inside the loop",
+        why="commit(), rollback(), expire() and expire_all() make a session forget what it has "
+        "loaded, and each object is loaded again as a whole when it is read",
+        code="Session(..., expire_on_commit=False) where nothing else changes the rows, or commit "
+        "once, after the loop; no expire_all() in the loop",
         at=case.remedy.line,
         saving=case.remedy.saving,
         trade_offs="without the reading, values that the database itself sets or that others write "

@@ -92,7 +92,8 @@ class Batch(Remedy, frozen=True, kw_only=True):
     lookup has others next to its key; `loaded`: the route loads the relation eagerly, too.
     `levels` are those of a tree that the lookups walk; 0 for none. `limit` is the LIMIT that each
     of them has; 0 if they have not one. `within` are the queries of the loop above that the rows
-    can come with, one query each; 0 where they come with the first one.
+    can come with, one query each; 0 where they come with the first one. `expired`: the objects had
+    lost by then what an earlier query loads with them.
     """
 
     key: Key
@@ -115,6 +116,7 @@ class Batch(Remedy, frozen=True, kw_only=True):
     levels: int = 0
     limit: int = 0
     within: float = 0.0
+    expired: bool = False
 
 
 class Group(Remedy, frozen=True, kw_only=True):

@@ -13,7 +13,7 @@ from askless.core.aggregation.shape_stats import ShapeStats
 from askless.core.aggregation.summary import Tally
 from askless.core.findings.finding import severity
 from askless.core.findings.remedies import UseLoadedRows
-from askless.core.formatting import location_text, number, plural
+from askless.core.formatting import number, plural
 from askless.core.patterns.base import (
     ByRequests,
     Diagnosis,
@@ -78,7 +78,7 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
             if (
                 structure is not None
                 and _reads_rows(structure)
-                and not _is_lazy(view.request, group.indices)
+                and not _is_by_itself(view.request, group.indices)
             ):
                 self._look(view, group, structure)
 
@@ -99,7 +99,8 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
         ):
             indices = indices[1:]
             earlier = _earlier(view, indices, structure, group.indices[0])
-        if earlier is None:
+        is_list = group.stats.shape.has_list
+        if earlier is None or (is_list and not _are_all_there(request, indices, structure)):
             reject(view.route, self.rule, (digest,))
             return
         tally = self.tallies(view.route).setdefault((digest,), RereadTotals(group.stats))
@@ -119,12 +120,22 @@ class AlreadyLoaded(ByRequests[RereadTotals]):
         return _diagnosis(tally, met)
 
 
-def _is_lazy(request: Request, indices: list[int]) -> bool:
-    """Whether an ORM asks by itself, for a relation: then it is that relation which is to be loaded
-    with its parents.
+def _is_by_itself(request: Request, indices: list[int]) -> bool:
+    """Whether an ORM asks by itself: for a relation, which is to be loaded with its parents, or for
+    an object that has expired.
     """
     load = request.load(indices[0])
-    return load is not None and load.kind == "lazy" and bool(load.relation)
+    if load is None:
+        return False
+    return load.kind == "refresh" or (load.kind == "lazy" and bool(load.relation))
+
+
+def _are_all_there(request: Request, indices: list[int], structure: Structure) -> bool:
+    """Whether lists of keys found a row for each: the earlier result cannot tell that there is
+    none for a key that it does not hold.
+    """
+    others = len(structure.predicates) - 1
+    return all(len(set(request.values(i))) - others <= request.rows[i] for i in indices)
 
 
 def _reads_rows(structure: Structure) -> bool:
@@ -230,7 +241,6 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
     queries = tally.per_request
     cost = met.cost(queries, queries)
     earlier = next(iter(lines_of(tally.earlier)), None)
-    where = f" at {location_text(earlier.file, earlier.line)}" if earlier is not None else ""
     claim = FindingDraft(
         severity=severity(cost.share, cost.avoidable),
         title=f"{plural(queries, 'query')} where none is needed: rows of {met.structure.main} "
@@ -238,7 +248,7 @@ def _diagnosis(tally: RereadTotals, met: Match) -> Diagnosis:
         evidence="traced",
         evidence_details=(
             f"these rows ({number(tally.rows / tally.requests)} per request), every column, were "
-            f"in an earlier result{where}",
+            "in an earlier result",
             "no write to the table in between",
         ),
         cost=cost,

@@ -287,7 +287,7 @@ def _remedy(
         loop=chain[0].stats.shape.digest,
         depth=len(chain),
         queries=tally.per_request,
-        objects=chain[0].per_request,
+        objects=_objects(chain[0], tallies),
         load=tally.load,
         source=tally.source,
         root=root,
@@ -299,6 +299,7 @@ def _remedy(
         limit=tally.limit or 0,
         within=inner.per_request if inner is not None else 0.0,
         only_counted=_only_counted(tally),
+        expired=2 * tally.expired > tally.examined,
         conditions=_has_conditions(tally, met),
         loaded=2 * tally.loaded_before > tally.examined and not _asks_for_all(tally, met),
     )
@@ -411,14 +412,33 @@ def _are_others(tally: Repetition, tallies: ByShape, met: Match) -> bool:
         return False
     if load.many:  # its manager asks each time
         return False
-    alike = [
-        one
-        for one in tallies.get(tally.stats.shape.digest, ())
-        if one.load == tally.load and main_source(one) == main_source(tally)
-    ]
+    alike = [one for one in _alike(tally, tallies) if main_source(one) == main_source(tally)]
     objects = sum(one.per_request for one in alike)
     rows = source.rows / source.requests if source.requests else 0.0
     return tally is not alike[0] and objects > rows
+
+
+def _alike(tally: Repetition, tallies: ByShape) -> list[Repetition]:
+    """The loops of a route that read the same relation of the same lists: one for each way that the
+    code comes to the line.
+    """
+    return [
+        one
+        for one in tallies.get(tally.stats.shape.digest, ())
+        if one.load == tally.load
+        and {digest for digest, *_ in one.sources} & {digest for digest, *_ in tally.sources}
+    ]
+
+
+def _objects(tally: Repetition, tallies: ByShape) -> float:
+    """The objects of the list whose relation is read. A manager that asks each time may have been
+    asked for the same ones by each loop.
+    """
+    load, words = tally.load, words_of(tally.load)
+    alike = _alike(tally, tallies) if tally.source is not None else []
+    if load is None or words is None or (load.many and words.relations_are_queries()):
+        alike = []
+    return sum(one.per_request for one in alike) or tally.per_request
 
 
 def _takes_calls(stats: ShapeStats, met: Match) -> bool:

@@ -17,6 +17,7 @@ from askless.core.aggregation.summary import RouteStats
 from askless.core.findings.remedies import BulkUpsert, Key
 from askless.core.findings.unavailable_fields import rows_hidden, values_hidden
 from askless.core.inference.context import Context
+from askless.core.inference.expiry import have_expired
 from askless.core.inference.lineage import Source, find_source, is_convincing, origin_of, recursion
 from askless.core.patterns import polymorphic
 from askless.core.patterns.base import (
@@ -121,6 +122,7 @@ class NPlusOne(ByRequests[Repetition]):
             self.tallies(view.route)[name] = tally
         _note(tally, request, indices, hidden)
         tally.loaded_before += _were_loaded(request, indices, key, tally.load)
+        tally.expired += have_expired(request, indices, tally.load)
         add_queries(tally, request, indices, distinct)
         view.claimed.add(stats.shape.digest)
         if source is not None:

@@ -29,6 +29,7 @@ class Repetition(ShapeTally):
         self.examined = 0
         # examined requests in which an eager load had brought the same relation of most objects
         self.loaded_before = 0
+        self.expired = 0
         # from the first query's start to the last one's end, summed over the examined requests
         self.span_ns = 0
         self.rows_more = False
@@ -48,6 +49,7 @@ class Repetition(ShapeTally):
         self.repeats += other.repeats
         self.examined += other.examined
         self.loaded_before += other.loaded_before
+        self.expired += other.expired
         self.span_ns += other.span_ns
         self.rows_more = self.rows_more or other.rows_more
         self.limit_rows(other.limit)
@@ -125,15 +127,22 @@ def by_shape(tallies: Iterable[Repetition]) -> ByShape:
 
 def chain_of(tally: Repetition, tallies: ByShape) -> list[Repetition]:
     """The repetition and the repetitions above it, outermost first. `tallies` are those of the
-    route.
+    route. One that loads expired objects again is none: it gives no rows but those above.
     """
     chain = [tally]
     while True:
         digest = main_source(chain[0])
-        above = next((one for one in tallies.get(digest, ()) if one not in chain), None)
+        above = next(
+            (one for one in tallies.get(digest, ()) if one not in chain and not _is_again(one)),
+            None,
+        )
         if above is None:
             return chain
         chain.insert(0, above)
+
+
+def _is_again(tally: Repetition) -> bool:
+    return tally.load is not None and tally.load.kind == "refresh"
 
 
 def main_source(tally: Repetition) -> str:

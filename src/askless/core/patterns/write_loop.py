@@ -49,7 +49,8 @@ _WRITES = ("insert", "update", "delete")
 
 class WriteTotals(ShapeTally):
     """Writes of one shape from one piece of code. `alone` counts those that were committed before
-    the next one, `flushed` those before which the ORM was made to write by a read.
+    the next one, `flushed` those before which the ORM was made to write by a read, `apart` those
+    that come right after a SAVEPOINT.
 
     `source` is the result that the keys came from, if it was seen, and `parent_places` where it was
     asked for.
@@ -57,7 +58,7 @@ class WriteTotals(ShapeTally):
 
     def __init__(self, stats: ShapeStats) -> None:
         super().__init__(stats)
-        self.alone = self.flushed = 0
+        self.alone = self.flushed = self.apart = 0
         self.source: Source | None = None
         self.parent_places: dict[CallSite, int] = {}
 
@@ -67,6 +68,7 @@ class WriteTotals(ShapeTally):
         assert isinstance(other, WriteTotals)
         self.alone += other.alone
         self.flushed += other.flushed
+        self.apart += other.apart
         self.source = self.source or other.source
         add_counts(self.parent_places, other.parent_places)
 
@@ -103,6 +105,7 @@ class WriteLoop(ByRequests[WriteTotals]):
         tally.add(request, indices)
         tally.alone += _alone(request, indices)
         tally.flushed += _flushed(request, indices)
+        tally.apart += _in_savepoints(request, indices)
         if tally.source is None and tally.requests <= settings.examine_most:
             tally.source = _source(request, stats, indices)
             if tally.source is not None:
@@ -130,6 +133,12 @@ def _flushed(request: Request, indices: list[int]) -> int:
         and request.place(i) is not None
         and request.place(i) == request.place(i + 1)
         for i in indices
+    )
+
+
+def _in_savepoints(request: Request, indices: list[int]) -> int:
+    return sum(
+        i > 0 and request.statement(i - 1).shape.text.startswith("savepoint ") for i in indices
     )
 
 
@@ -212,6 +221,15 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
             f"{tally.flushed:,} of {tally.queries:,} were followed by a SELECT: it flushes the "
             "session, so that rows are written one by one (autoflush)"
         )
+    caveats = [
+        "it is unknown whether a later row needs a value generated for an earlier one (such as its "
+        "key)"
+    ]
+    if tally.apart > tally.queries / 2:
+        caveats.append(
+            "each is in a savepoint of its own: a row that fails leaves the others, one statement "
+            "for all does not"
+        )
     claim = FindingDraft(
         variant=structure.kind + (", each commits alone" if alone else ""),
         severity=severity(cost.share, cost.avoidable),
@@ -221,10 +239,7 @@ def _diagnosis(tally: WriteTotals, met: Match) -> Diagnosis:
         evidence_details=tuple(because),
         cost=cost,
         source=most_used(tally.parent_places),
-        caveats=(
-            "it is unknown whether a later row needs a value generated for an earlier one (such "
-            "as its key)",
-        ),
+        caveats=tuple(caveats),
     )
     remedy = BatchWrites(
         stats=met.stats,

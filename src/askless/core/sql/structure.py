@@ -111,6 +111,7 @@ class Structure(msgspec.Struct, frozen=True):
     slots: tuple[Slot, ...] = ()
     repeated: tuple[str, ...] = ()  # names that several tables of the statement have
     written: tuple[str, ...] = ()  # the columns that an insert or update names
+    computed: tuple[str, ...] = ()  # those that an update sets to more than a value
     names: tuple[
         tuple[str, str], ...
     ] = ()  # each name that the statement uses for a table, and the table

@@ -206,8 +206,30 @@ def _other(tree: Any, names: Names) -> Structure:
     else:
         target = tree.this.find(exp.Table) if tree.this is not None else None
     main = target.name if target is not None else ""
-    where = tuple(comparisons(tree.args.get("where"), names))
-    return Structure(kind, main, tables, predicates=where, written=_columns_written(tree))
+    where = tree.args.get("where")
+    return Structure(
+        kind,
+        main,
+        tables,
+        predicates=tuple(comparisons(where, names)),
+        written=_columns_written(tree),
+        computed=_columns_computed(tree),
+        filters_by_query=any(one.find(exp.Select) is not None for one in conjuncts(where)),
+        filters_more=any(_is_unread(one, names) for one in conjuncts(where)),
+    )
+
+
+def _columns_computed(tree: Any) -> tuple[str, ...]:
+    """The columns that an UPDATE sets to more than a value that it is given."""
+    if not isinstance(tree, exp.Update):
+        return ()
+    return tuple(
+        node.this.name
+        for node in tree.expressions
+        if isinstance(node, exp.EQ)
+        and slot_in(node.expression) is None
+        and not isinstance(node.expression, exp.Null | exp.Boolean | exp.Literal)
+    )
 
 
 def _columns_written(tree: Any) -> tuple[str, ...]:
