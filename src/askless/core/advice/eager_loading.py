@@ -10,7 +10,7 @@ from askless.core.advice.rewriting.statements import LookUp
 from askless.core.findings.finding import Advice
 from askless.core.findings.remedies import Batch, Variant
 from askless.core.formatting import location_text, plural
-from askless.core.inference.context import Context
+from askless.core.inference.context import Context, Models
 from askless.core.inference.expiry import is_whole_again
 from askless.core.inference.relation_paths import from_query, joined_already
 from askless.core.records.model import Load, Model, Relation
@@ -331,9 +331,22 @@ def _by_hand(case: _Case) -> str:
     source = case.remedy.source
     if load is not None or source is None or not source.table or source.table == case.main:
         return by_hand  # an ORM that said what it asks named no relation between the two
+    if case.models and not _are_related(case.models, source.table, case.main):
+        return by_hand
     return (
         f"with an ORM: its eager-loading call for the relation from {source.table} to "
         f"{case.main}; by hand: {by_hand}"
+    )
+
+
+def _are_related(models: Models, table: str, other: str) -> bool:
+    """Whether a model of one table has a relation to one of the other."""
+    return any(
+        (target := models.get((orm, relation.target))) is not None
+        and model.table.lower() == table.lower()
+        and target.table.lower() == other.lower()
+        for (orm, _), model in models.items()
+        for relation in model.relations.values()
     )
 
 

@@ -32,7 +32,7 @@ from askless.core.patterns.repetition import (
     parent_line_of,
 )
 from askless.core.records.model import Load, leads_back, relation_of
-from askless.core.sql.structure import Structure
+from askless.core.sql.structure import Column, Structure
 
 
 def variant_of(tally: Repetition, context: Context, above: Structure | None = None) -> Variant:
@@ -88,12 +88,27 @@ def _by_columns(tally: Repetition, context: Context, above: Structure | None) ->
         if near.table != structure.main:
             return seen if own and near == column else Variant.LINK_TABLE
         column, table, own = near, near.table, False
+    if table == structure.main and _linked(structure, column):
+        return Variant.LINK_TABLE
     if own:
         more = _asks_more(structure, above, tally.stats.statement.columns)
         return Variant.SAME_ROW if more else seen
     if context.schema is not None and context.schema.table(table) is not None:
         return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
     return seen
+
+
+def _linked(structure: Structure, key: Column) -> str:
+    """The table whose rows are read through the main one, a link table: it is joined, and nothing
+    but the key is asked of the main one; '' if it is none.
+    """
+    joined = {column.table for join in structure.joins for column in (join.left, join.right)}
+    read = {output.column for output in structure.outputs if output.column.name} - {key}
+    tables = {column.table for column in read}
+    if len(tables) != 1 or any(output.star for output in structure.outputs):
+        return ""
+    (table,) = tables
+    return table if table in joined and table != structure.main else ""
 
 
 def _by_rows(tally: Repetition) -> Variant:
@@ -160,10 +175,11 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     by = structure.nearest(column).name
     counted = _counted(chain)
     nested = len(chain) > 1 and variant in _NESTED
+    name = _table_read(tally, variant, met.context) or table
     where = f"{number(remaining)} would do" if remaining else "none is needed"
     verb = _VERBS.get(variant, "reads")
     title = (
-        f"{plural(queries, 'query')} where {where}: {verb} {structure.main or table} by "
+        f"{plural(queries, 'query')} where {where}: {verb} {name} by "
         f"{by}{_parent(tally)}{counted}"
     )
     evidence, because = _evidence(tally, table, met.context)
@@ -177,7 +193,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
         variant=f"nested {variant}" if nested else str(variant),
         severity=severity(cost.share, cost.avoidable),
         title=title,
-        summary=f"{_BRIEFS.get(variant, '')}{structure.main or table} by {by}{counted}",
+        summary=f"{_BRIEFS.get(variant, '')}{name} by {by}{counted}",
         evidence=evidence,
         evidence_details=tuple(because),
         cost=cost,
@@ -188,6 +204,17 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     relation = f"{load.model}.{load.relation}" if load is not None and load.relation else ""
     finding = msgspec.structs.replace(met.finding(rule, claim), relation=relation)
     return Diagnosis(finding, _remedy(tally, chain, variant, table, met, cost, tallies))
+
+
+def _table_read(tally: Repetition, variant: Variant, context: Context) -> str:
+    """The table whose rows the lookups are for: not the link table, where that comes first."""
+    structure, load = tally.stats.parsed, tally.load
+    if variant is not Variant.LINK_TABLE:
+        return structure.main
+    model = context.models.get((load.orm, load.target)) if load is not None else None
+    if model is not None and model.table:
+        return model.table
+    return _linked(structure, tally.key.column) or structure.main
 
 
 def _counted(chain: list[Repetition]) -> str:
