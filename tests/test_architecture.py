@@ -20,6 +20,7 @@ MAY_IMPORT = {
     "reports": {"core", "capture", "project", "database", "executors", "reports"},
     "output": {"core", "reports", "output"},
     "project": {"core", "project"},
+    "patches": {"core", "reports", "patches"},
     "api": {"core", "capture", "sources", "database", "reports", "output", "project", "api"},
     "testing": {"core", "capture", "sources", "reports", "output", "project", "testing"},
     "demo": {"demo"},

@@ -109,13 +109,16 @@ class Columns(Event, tag="columns"):
 
 
 class PlaceEvent(Event, tag="place"):
-    """A line of the application's code; `caller` is the place that called it, 0 for none."""
+    """A line of the application's code; `caller` is the place that called it, 0 for none. `digest`
+    is the CRC-32 of the line's text, the space around it aside; 0 where it is not known.
+    """
 
     id: Whole
     file: str
     line: Whole
     function: str
     caller: Whole = 0
+    digest: Whole = 0
 
 
 class LoadEvent(Event, tag="load"):

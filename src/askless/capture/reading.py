@@ -146,7 +146,7 @@ class Feed:
                 event.statement, event.names, event.sampled, event.origins
             ),
             events.PlaceEvent: lambda event: assembly.place(
-                event.id, event.file, event.line, event.function, event.caller
+                event.id, event.file, event.line, event.function, event.caller, event.digest
             ),
             events.LoadEvent: lambda event: assembly.load(
                 event.id,

@@ -282,7 +282,11 @@ class CaptureWriter:
         caller = self._place(place.caller)
         number, new = self._places.number(place)
         if new:
-            self._line(events.PlaceEvent(number, place.file, place.line, place.function, caller))
+            self._line(
+                events.PlaceEvent(
+                    number, place.file, place.line, place.function, caller, place.digest
+                )
+            )
         return number
 
     def _load(self, load: Load | None) -> int:

@@ -28,6 +28,7 @@ EXAMPLES = """  askless findings calls                                 the edits
   askless findings calls --network-latency 0.5ms              as if the database were that far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
+  askless findings calls --patch | git apply             the edits that are calls, put to the code
   askless findings calls --follow                        again whenever the capture grows
   askless findings calls --fail-on worthwhile              exit with 1 if a finding is at least that severe"""
 
@@ -71,6 +72,13 @@ def declare(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--values", action="store_true", help="show literals in statements; they may be private"
     )
+    parser.add_argument(
+        "--patch",
+        metavar="FILE",
+        nargs="?",
+        const="-",
+        help="print the edits as a patch for git apply, or write it into a file",
+    )
     add_database(parser)
     add_schema(parser)
     add_format(parser, "findings")
@@ -102,6 +110,8 @@ def run(options: argparse.Namespace) -> int:
     )
     if options.fail_on is not None and not options.allow_damaged:
         refuse_damage(document.damage)
+    if options.patch is not None:
+        return _patch(document, options)
     variant = "each" if options.each else "all" if options.all else ""
     if options.show is not None:
         variant, document = "story", _only(document, options)
@@ -110,6 +120,38 @@ def run(options: argparse.Namespace) -> int:
         last_list.remember(options.capture, "finding", keys)
     show(document, variant=variant, form=options.format)
     return int(options.fail_on is not None and findings.judge(document, options.fail_on))
+
+
+def _patch(document: documents.FindingsDocument, options: argparse.Namespace) -> int:
+    """Print the patch of the edits, or write it and print what became of each edit."""
+    import sys
+    from pathlib import Path
+
+    from askless.output import delivery, notices
+    from askless.patches.document import document_of
+    from askless.patches.making import make
+    from askless.project.project_root import root
+
+    folder = root()
+    patch = make(document.edits, folder)
+    result = document_of(document, patch, folder)
+    if options.patch != "-":
+        delivery.bytes_to_file(patch.diff, Path(options.patch))
+    if options.format == "json" or options.patch != "-":
+        show(result, form=options.format)
+        return 0
+    notices.notes(document.notes)
+    sys.stdout.buffer.write(patch.diff)
+    sys.stdout.flush()
+    done = sum(edit.patched for edit in result.edits)
+    notices.note(f"{done} of {len(result.edits)} edits are in the patch")
+    reasons: dict[str, list[str]] = {}
+    for edit in result.edits:
+        if not edit.patched:
+            reasons.setdefault(edit.reason, []).append(edit.findings[0])
+    for reason, names in reasons.items():
+        notices.note(f"not in it, as {reason}: {', '.join(names)}")
+    return 0
 
 
 def _only(

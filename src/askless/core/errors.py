@@ -201,6 +201,7 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     # packages
     "cluster-extra-missing": (PackageMissingError, "Dask is not installed"),
     "columns-extra-missing": (PackageMissingError, "PyArrow or pandas is not installed"),
+    "patch-extra-missing": (PackageMissingError, "LibCST is not installed"),
     "demo-extra-missing": (PackageMissingError, "Flask or Django is not installed"),
     "demo-node-missing": (PackageMissingError, "Node.js is not installed"),
     "dpkt-missing": (PackageMissingError, "dpkt is not installed"),

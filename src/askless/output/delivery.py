@@ -58,6 +58,16 @@ def to_file(document: Document, path: Path, view: View | None = None) -> None:
         file.write(content)
 
 
+def bytes_to_file(content: bytes, path: Path) -> None:
+    """Write bytes into a file that only its owner can read. Raises AskLessError: no-folder,
+    file-unwritable.
+    """
+    if not path.parent.is_dir():
+        raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")
+    with whole_file(path) as file:
+        file.write(content)
+
+
 @contextlib.contextmanager
 def whole_file(path: Path) -> Iterator[BinaryIO]:
     """A file that only its owner can read: it is in its place once the block has ended well, and

@@ -194,6 +194,28 @@ class FileCheck(msgspec.Struct, frozen=True):
     incomplete: bool = False
 
 
+class PatchedEdit(Fields, frozen=True, kw_only=True):
+    """An edit, and whether it is in the patch; `reason` says why it is not."""
+
+    findings: tuple[str, ...]
+    title: str
+    at: SourceLine | None
+    code: str
+    patched: bool
+    reason: str
+
+
+class PatchDocument(Document, frozen=True, kw_only=True):
+    """`askless findings --patch`. `patch` is a unified diff, with names of files from the folder
+    `root`.
+    """
+
+    capture: str
+    root: str
+    patch: str
+    edits: tuple[PatchedEdit, ...]
+
+
 class CheckDocument(Document, frozen=True, kw_only=True):
     """`askless capture check`."""
 
@@ -355,6 +377,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "requests-each": EachDocument,
     "timeline": TimelineDocument,
     "findings": FindingsDocument,
+    "patch": PatchDocument,
     "check": CheckDocument,
     "plan": PlanDocument,
     "tables": TablesDocument,

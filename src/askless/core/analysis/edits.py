@@ -4,12 +4,13 @@ before and after.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Container, Iterable, Mapping, Sequence
 
 import msgspec
 
 from askless.core.advice.eager_loading import comes_with_parents, hanging
-from askless.core.advice.orm import Query, Step, words_of
+from askless.core.advice.orm import Query, Step, bare, words_of
 from askless.core.advice.shared_lines import model_of, placed_code
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Edit, Finding, SourceLine, severity, severity_in
@@ -154,13 +155,15 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     load = changed.stats.load
     hung = [part.query for part in parts if part.query is not None]
     model = hung[0].model if hung else model_of(changed)
+    orm = load.orm if load is not None else ""
+    root = changed.root.load if isinstance(changed, Batch) and changed.root is not None else load
     return Edit(
         findings=tuple(part.finding.key for part in parts),
         severity=worst,
         routes=tuple(routes),
         title=title,
         at=at,
-        code=placed_code(code, at, load.orm if load is not None else "", model, context),
+        code=placed_code(code, at, orm, model, context),
         requests=predicted.requests,
         requests_in_route=route.requests,
         queries=predicted.queries,
@@ -173,7 +176,21 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         request_ms=request_ms,
         total_ms=sum(part.finding.cost.total_ms for part in parts),
         other_routes=_other_routes(at, routes, parts, summary) if code.startswith(".") else (),
+        orm=orm,
+        model=bare(model),
+        relation=root.relation if root is not None and root.kind == "lazy" else "",
+        model_modules=_modules_of(code, orm, context),
     )
+
+
+def _modules_of(code: str, orm: str, context: Context) -> dict[str, str]:
+    """The modules of the models that a call names; not of those that two modules have."""
+    names = set(re.findall(r"\b[^\W\d]\w*", code))
+    modules: dict[str, set[str]] = {}
+    for model in context.models.values():
+        if model.orm == orm and bare(model.name) in names:
+            modules.setdefault(bare(model.name), set()).add(model.module)
+    return {name: next(iter(ones)) for name, ones in sorted(modules.items()) if len(ones) == 1}
 
 
 def _other_routes(

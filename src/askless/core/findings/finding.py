@@ -20,13 +20,14 @@ NO_LINE = (
 
 class SourceLine(msgspec.Struct, frozen=True):
     """A line of the application's code. `queries` is how many of the finding's queries came from
-    it.
+    it; `digest` is that of the line's text as it ran, 0 where it is not known.
     """
 
     file: str
     line: int
     function: str
     queries: int = 0
+    digest: int = 0
 
 
 class Advice(msgspec.Struct, frozen=True):
@@ -110,6 +111,9 @@ class Edit(msgspec.Struct, frozen=True):
     (medians; `queries_least` and `queries_most` are those of the requests with the fewest and the
     most), and `saving_ms` of `request_ms` are saved in each. `total_ms` is what it
     saves over the capture on all routes. `other_routes` run the same line, and gain nothing.
+
+    `orm`, `model` and `relation` are those of the query that is changed: a relation where it is a
+    related manager's. `model_modules` are the Python modules of the models that `code` names.
     """
 
     findings: tuple[str, ...]
@@ -130,6 +134,10 @@ class Edit(msgspec.Struct, frozen=True):
     queries_most: float
     queries_most_after: float
     other_routes: tuple[str, ...]
+    orm: str = ""
+    model: str = ""
+    relation: str = ""
+    model_modules: dict[str, str] = {}
 
 
 def finding_key(pattern: str, route: str, cause: str) -> str:

@@ -558,13 +558,13 @@ def eager_path(load: Load | None, route: RouteStats) -> tuple[Load, ...]:
 def lines_of(places: Mapping[CallSite, int]) -> tuple[SourceLine, ...]:
     """The lines of code, those that ask most first."""
     counts: dict[tuple[str, int, str], int] = {}
+    digests: dict[tuple[str, int, str], int] = {}
     for place, count in places.items():
         key = (place.file, place.line, place.function)
         counts[key] = counts.get(key, 0) + count
+        digests[key] = place.digest
     ordered = sorted(counts.items(), key=lambda item: (-item[1], item[0]))
-    return tuple(
-        SourceLine(file, line, function, count) for (file, line, function), count in ordered
-    )
+    return tuple(SourceLine(*key, count, digests[key]) for key, count in ordered)
 
 
 def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
@@ -572,7 +572,9 @@ def path_of(places: dict[CallSite, int]) -> tuple[SourceLine, ...]:
     if not places:
         return ()
     most = max(places, key=lambda place: (places[place], str(place)))
-    return tuple(SourceLine(place.file, place.line, place.function) for place in most.path())
+    return tuple(
+        SourceLine(place.file, place.line, place.function, 0, place.digest) for place in most.path()
+    )
 
 
 def cause_of(stats: ShapeStats) -> str:

@@ -179,8 +179,7 @@ def diagnosis_of(rule: Rule, tally: Repetition, tallies: ByShape, met: Match) ->
     where = f"{number(remaining)} would do" if remaining else "none is needed"
     verb = _VERBS.get(variant, "reads")
     title = (
-        f"{plural(queries, 'query')} where {where}: {verb} {name} by "
-        f"{by}{_parent(tally)}{counted}"
+        f"{plural(queries, 'query')} where {where}: {verb} {name} by {by}{_parent(tally)}{counted}"
     )
     evidence, because = _evidence(tally, table, met.context)
     if len(chain) > 1:

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
+from zlib import crc32
 
 import msgspec
 
@@ -22,16 +23,23 @@ from askless.core.sql.structure_store import structure_of
 RequestHints = int | float | bool | str  # a field that a server's log has of a query
 
 
+def line_digest(line: bytes) -> int:
+    """The digest of a source line, the space around it aside: the CRC-32 of its bytes."""
+    return crc32(line.strip())
+
+
 class CallSite(msgspec.Struct, frozen=True):
     """A line of the application that asked, and the line that called it.
 
     Where no line is known (0), the file or the part of the application that a comment named.
+    `digest` is that of the line's text as it ran (`line_digest`), 0 where it is not known.
     """
 
     file: str
     line: int
     function: str
     caller: CallSite | None = None
+    digest: int = 0
 
     def __str__(self) -> str:
         return location_text(self.file, self.line)

@@ -124,7 +124,9 @@ class CaptureRequestBuilder:
         statement = self.tables.statements[number]
         statement.columns, statement.sampled, statement.origins = names, sampled, origins
 
-    def place(self, number: int, file: str, line: int, function: str, caller: int) -> None:
+    def place(
+        self, number: int, file: str, line: int, function: str, caller: int, digest: int = 0
+    ) -> None:
         """A line of code under a number; `caller` is the number of the line that called it, 0 for
         none.
         """
@@ -132,7 +134,9 @@ class CaptureRequestBuilder:
         if depth > _DEPTH_MOST:
             raise ValueError(f"place {number} has more than {_DEPTH_MOST} callers")
         self._depths[number] = depth
-        self.tables.places[number] = CallSite(file, line, function, self.tables.places.get(caller))
+        self.tables.places[number] = CallSite(
+            file, line, function, self.tables.places.get(caller), digest
+        )
 
     def load(self, number: int, load: Load) -> None:
         """What an ORM said, under a number."""

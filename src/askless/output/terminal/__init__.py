@@ -19,6 +19,7 @@ VIEWS = {
     ("findings", "all"): "askless.output.terminal.findings:all_edits",
     ("findings", "each"): "askless.output.terminal.findings:each",
     ("findings", "story"): "askless.output.terminal.findings:story",
+    ("patch", ""): "askless.output.terminal.patch:patch",
     ("check", ""): "askless.output.terminal.check:check",
     ("plan", ""): "askless.output.terminal.plans:plan",
     ("plan", "tree"): "askless.output.terminal.plans:plan_tree",

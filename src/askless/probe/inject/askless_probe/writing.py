@@ -13,7 +13,7 @@ from operator import itemgetter
 from time import perf_counter_ns
 from zlib import crc32 as _crc32
 
-from . import recorder, stack, texts, values
+from . import recorder, source_lines, stack, texts, values
 from .capture_file import CaptureFile
 from .crash_buffer import CrashBuffer
 from .fields import CONNECTION, DESCRIPTION, ROWS, SAMPLE, START_NS, TEXT
@@ -484,9 +484,12 @@ class Writer(CaptureFile):
                 number = self.place_ids[chain] = len(self.place_ids) + 1
                 file, line, function = frame
                 file = file.encode("utf-8", "replace").decode()
-                self._line(
-                    event="place", id=number, file=file, line=line, function=function, caller=ident
-                )
+                event = {"event": "place", "id": number, "file": file, "line": line}
+                event.update(function=function, caller=ident)
+                digest = source_lines.digest(frame[0], line)
+                if digest:
+                    event["digest"] = digest
+                self._line(**event)
             ident = number
         self.places[key] = ident
         return ident
