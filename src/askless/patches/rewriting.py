@@ -26,6 +26,8 @@ class Source:
             module = cst.parse_module(text)
         except (cst.ParserSyntaxError, UnicodeDecodeError, SyntaxError, LookupError) as error:
             raise NotPatchable("the file is not Python that can be read") from error
+        if module.bytes != text:
+            raise NotPatchable("the file can't be kept byte for byte")
         self._places = Places(module)
         self._changes: dict[cst.BaseExpression, list[cst.BaseExpression]] = {}
         self._imports: dict[str, str] = {}
@@ -122,11 +124,30 @@ def _as_named(call: cst.Call, node: cst.BaseExpression, edit: Edit) -> cst.Call:
         return call
     own = edit.model_modules.get(edit.model)
     alike = {name for name, module in edit.model_modules.items() if module == own}
-    for one in list(walk(call)):
-        if isinstance(one, cst.Name) and one.value in alike | {edit.model}:
-            named = cst.Attribute(model.value.deep_clone(), one.deep_clone())
-            call = replaced(call, one, named, cst.Call)
-    return call
+    changed = call.visit(_Prefix(model.value, alike | {edit.model}, call))
+    assert isinstance(changed, cst.Call)
+    return changed
+
+
+class _Prefix(cst.CSTTransformer):
+    """Puts a prefix to names, but to those that are attributes or keywords."""
+
+    def __init__(self, prefix: cst.BaseExpression, names: set[str], tree: cst.CSTNode) -> None:
+        super().__init__()
+        self.prefix, self.names = prefix, names
+        self.passed: set[cst.CSTNode] = set()
+        for node in walk(tree):
+            if isinstance(node, cst.Attribute):
+                self.passed.add(node.attr)
+            elif isinstance(node, cst.Arg) and node.keyword is not None:
+                self.passed.add(node.keyword)
+
+    def on_leave(self, original_node: Any, updated_node: Any) -> Any:
+        """Put the prefix to one of the names."""
+        is_name = isinstance(original_node, cst.Name) and original_node not in self.passed
+        if is_name and original_node.value in self.names:
+            return cst.Attribute(self.prefix.deep_clone(), updated_node)
+        return updated_node
 
 
 def _prefix_of(node: cst.BaseExpression, edit: Edit) -> str:
