@@ -110,6 +110,9 @@ def _apart(words: list[str]) -> tuple[list[str], list[str]]:
     """The words, and those after `--` where they are a program's that argparse can't tell from
     names of files.
     """
+    if words[:1] == ["trial"] and "--" in words:
+        place = words.index("--")
+        return words[:place], words[place + 1 :]
     if words[:1] == ["capture"] and "--" in words:
         from askless.cli.capture import takes_files_and_program
 

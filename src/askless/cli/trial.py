@@ -1,5 +1,5 @@
-"""`askless trial`: prove advice on the database. An index, a rewritten statement, or a finding's
-lookups in one query.
+"""`askless trial`: prove advice. On the database an index, a rewritten statement, or a finding's
+lookups in one query; on the application itself edits of its code.
 """
 
 from __future__ import annotations
@@ -18,6 +18,11 @@ from askless.cli.common import (
 )
 from askless.core.errors import AskLessError
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from askless.core.findings.finding import Edit
+    from askless.reports import documents
+
 EXAMPLES = """  an index, invisible to other sessions:
     askless trial --db sqlite:///harbour.db --index "CREATE INDEX vessel_call_sign ON vessel (call_sign)" \\
         --sql "SELECT * FROM vessel WHERE call_sign = 'H00042'"
@@ -25,7 +30,10 @@ EXAMPLES = """  an index, invisible to other sessions:
   a rewritten statement, with the capture's values:
     askless trial calls --db URL --before old.sql --after new.sql
   a finding: its lookups one by one, against one batched query:
-    askless trial calls --db URL --finding 1 --network-latency 0.5ms"""
+    askless trial calls --db URL --finding 1 --network-latency 0.5ms
+  edits of the code, on the program itself, whose files stay as they are:
+    askless trial calls --edit 1 --visit http://127.0.0.1:8000/calls/due -- python app.py
+    askless trial calls --all-edits --visit URL --visit URL --patch proven.patch -- python app.py"""
 
 
 def declare(parser: argparse.ArgumentParser) -> None:
@@ -89,7 +97,8 @@ def declare(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="show literals and rows from the capture; they may be private",
     )
-    add_database(parser, required=True)
+    _declare_edits(parser)
+    add_database(parser)
     add_limits(parser, trial=True)
     add_lock_budget(parser)
     add_json(parser)
@@ -98,6 +107,12 @@ def declare(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     """Try and print; exit code 1 where a result changed."""
+    if options.edit or options.all_edits:
+        return _edits(options)
+    if options.db is None:
+        raise AskLessError(
+            "no-database", "this trial needs a database", "name it with --db, or try --edit"
+        )
     ways = {
         _index: options.index is not None,
         _rewrite: options.before is not None or options.after is not None,
@@ -107,7 +122,7 @@ def run(options: argparse.Namespace) -> int:
     if len(wanted) != 1:
         raise AskLessError(
             "what-to-try",
-            "name one thing to test: --index, --before with --after, or --finding",
+            "name one thing to test: --index, --before with --after, --finding, or --edit",
             "see: askless trial --help",
         )
     if options.synthetic_rows and wanted[0] is not _rewrite:
@@ -117,6 +132,116 @@ def run(options: argparse.Namespace) -> int:
             "give both: --before old.sql --after new.sql",
         )
     return 0 if wanted[0](options) else 1
+
+
+def _declare_edits(parser: argparse.ArgumentParser) -> None:
+    """The options of a trial of edits."""
+    parser.add_argument(
+        "--edit",
+        metavar="FINDING",
+        action="append",
+        default=[],
+        help="try the edit that fixes this finding, by name or list number; may be repeated",
+    )
+    parser.add_argument("--all-edits", action="store_true", help="try all edits that are calls")
+    parser.add_argument(
+        "--visit",
+        metavar="URL",
+        action="append",
+        default=[],
+        help="with edits: a page of the program to request; may be repeated",
+    )
+    parser.add_argument(
+        "--rounds",
+        metavar="N",
+        type=int,
+        default=3,
+        help="with edits: runs of the program with and without them (default: 3)",
+    )
+    parser.add_argument(
+        "--repeat",
+        metavar="N",
+        type=int,
+        default=5,
+        help="with edits: visits per page and run after one warm-up visit (default: 5)",
+    )
+    parser.add_argument(
+        "--startup-timeout",
+        metavar="SECONDS",
+        type=float,
+        default=30.0,
+        help="with edits: time limit for the first page to answer (default: 30)",
+    )
+    parser.add_argument(
+        "--track-use",
+        action="store_true",
+        help="with edits: record which loaded objects and columns are read",
+    )
+    parser.add_argument(
+        "--patch", metavar="FILE", help="with edits: write those that are proven as a patch"
+    )
+    parser.add_argument(
+        "--keep",
+        metavar="DIR",
+        help="with edits: keep both captures in DIR/before and DIR/after",
+    )
+
+
+def _edits(options: argparse.Namespace) -> int:
+    """Try edits on the program; exit code 1 where one is not proven."""
+    from pathlib import Path
+
+    from askless.api.captures import read
+    from askless.api.edit_trial import Wish, edit_trial
+    from askless.output import delivery, notices
+    from askless.project.project_root import root
+    from askless.sources.programs.page_visits import check_visits
+
+    if options.capture is None or not options.visit or not options.behind:
+        raise AskLessError(
+            "what-to-try",
+            "a trial of edits needs a capture, pages and the program",
+            "as in: askless trial calls --all-edits --visit http://127.0.0.1:8000/ -- python app.py",
+        )
+    check_visits({"visit": options.visit, "repeat": options.repeat, "sizes": ""})
+    document = read(options.capture).findings().document
+    edits = _edits_named(document, options)
+    wish = Wish(
+        command=tuple(options.behind),
+        urls=tuple(dict.fromkeys(options.visit)),
+        rounds=options.rounds,
+        repeat=options.repeat,
+        wait_s=options.startup_timeout,
+        track_use=options.track_use,
+        keep=Path(options.keep) if options.keep is not None else None,
+    )
+    result, patch = edit_trial(document, edits, wish, root(), notices.progress)
+    if options.patch is not None:
+        delivery.bytes_to_file(patch, Path(options.patch))
+    show(result, options.json)
+    return int(not all(edit.proven for edit in result.edits))
+
+
+def _edits_named(document: documents.FindingsDocument, options: argparse.Namespace) -> list[Edit]:
+    """The edits that the options name. Raises AskLessError no-finding."""
+    from askless.reports import name_lookup
+
+    if options.all_edits:
+        return [edit for edit in document.edits if edit.code]
+    listed = [finding.key for finding in document.findings if finding.key not in document.accepted]
+    results = []
+    for word in options.edit:
+        key = name_lookup.finding_name(options.capture, word, listed)
+        edit = next((one for one in document.edits if key in one.findings), None)
+        if edit is None:
+            raise AskLessError(
+                "no-finding",
+                f"no listed finding is called {word}",
+                f"list them: askless findings {options.capture}",
+            )
+        if edit not in results:
+            results.append(edit)
+    return results
 
 
 def _index(options: argparse.Namespace) -> bool:

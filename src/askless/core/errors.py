@@ -226,6 +226,8 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     "cluster-other": (RunError, "a worker has another version of Ask Less"),
     "demo-build-failed": (RunError, "the demo's database could not be built"),
     "endpoint-refused": (RunError, "an endpoint does not accept spans"),
+    "page-fails": (RunError, "a page answers with an error before any edit"),
+    "folder-exists": (MachineError, "a folder is there already"),
     "never-answers": (RunError, "a URL did not answer in time"),
     "program-exited": (RunError, "the program ended before its URL answered"),
     "program-missing": (RunError, "the program can't be started"),

@@ -31,6 +31,12 @@ from askless.reports.comparison_documents import (
     UncoveredFinding as UncoveredFinding,
 )
 from askless.reports.document import BeforeAfter as BeforeAfter, Document as Document, Fields
+from askless.reports.edit_trial_documents import (
+    EditTrialDocument as EditTrialDocument,
+    PageDifference as PageDifference,
+    TriedEdit as TriedEdit,
+    TriedPage as TriedPage,
+)
 from askless.reports.key_descriptions import description_of
 from askless.reports.plan_documents import (
     IndexRow as IndexRow,
@@ -384,6 +390,7 @@ DOCUMENTS: dict[str, type[Document]] = {
     "trial": TrialDocument,
     "trial-rewrite": RewriteDocument,
     "trial-finding": FindingTrialDocument,
+    "trial-edits": EditTrialDocument,
     "weigh": WeighDocument,
     "indexes": IndexesDocument,
     "compare": CompareDocument,

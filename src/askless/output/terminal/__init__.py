@@ -27,6 +27,7 @@ VIEWS = {
     ("trial", ""): "askless.output.terminal.trials:index",
     ("trial-rewrite", ""): "askless.output.terminal.trials:rewrite",
     ("trial-finding", ""): "askless.output.terminal.trials:finding",
+    ("trial-edits", ""): "askless.output.terminal.edit_trial:edits",
     ("weigh", ""): "askless.output.terminal.trials:weigh",
     ("indexes", ""): "askless.output.terminal.indexes:indexes",
     ("growth", ""): "askless.output.terminal.growth:growth",

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -16,7 +17,7 @@ from askless.capture import crash_recovery
 from askless.core.progress import Progress, quiet
 from askless.core.records.sampling import SamplingRules
 from askless.sources.programs import program
-from askless.sources.programs.program import ProgramEnd, Visits
+from askless.sources.programs.program import ProgramEnd, Visits, Watch
 
 PROBE = Path(__file__).resolve().parents[2] / "probe"
 
@@ -74,12 +75,16 @@ def run(
     visits: Visits | None = None,
     recording: RecorderOptions = RecorderOptions(),  # noqa: B008  (frozen)
     progress: Progress = quiet,
+    watch: Watch | None = None,
+    output: BinaryIO | None = None,
 ) -> ProgramEnd:
     """Run the program until it ends, or until its pages are visited. Raises AskLessError: see
     `programs.run`.
     """
     foreign = crash_recovery.tails_of(folder)
     try:
-        return program.run(command, environment(folder, recording), visits, progress)
+        return program.run(
+            command, environment(folder, recording), visits, progress, watch, None, output
+        )
     finally:
         crash_recovery.finish(folder, foreign)

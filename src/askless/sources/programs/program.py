@@ -16,7 +16,9 @@ import time
 import urllib.error
 import urllib.request
 from collections.abc import Callable, Mapping, Sequence
+from email.message import Message
 from types import FrameType
+from typing import BinaryIO
 
 import msgspec
 
@@ -41,13 +43,15 @@ class Visits(msgspec.Struct, frozen=True):
 
 
 class Visit(msgspec.Struct, frozen=True):
-    """One visit of a page, on the clock of time.perf_counter_ns."""
+    """One visit of a page, on the clock of time.perf_counter_ns, and what it answered."""
 
     url: str
     start_ns: int
     end_ns: int
     status: int
     warm_up: bool
+    headers: tuple[tuple[str, str], ...] = ()
+    body: bytes = b""
 
 
 class VisitResult(msgspec.Struct, frozen=True):
@@ -80,11 +84,12 @@ def run(
     progress: Progress = quiet,
     watch: Watch | None = None,
     settled: Callable[[int], bool] | None = None,
+    output: BinaryIO | None = None,
 ) -> ProgramEnd:
     """Run the program until it ends, or until its pages are visited; `watch` is reported of each
     visit.
 
-    Behind the last one it goes on for a moment, or until what it does about so many visits has
+    What it prints goes where ours goes, or into `output`. Behind the last one it goes on for a moment, or until what it does about so many visits has
     `settled`.
 
     Raises AskLessError: program-missing, program-exited, never-answers, visit-failed.
@@ -101,7 +106,11 @@ def run(
         # Visited programs get a process group of their own: what they started (a reloader's child)
         # stops with them.
         process = subprocess.Popen(
-            [program, *command[1:]], env=environment, start_new_session=visits is not None
+            [program, *command[1:]],
+            env=environment,
+            start_new_session=visits is not None,
+            stdout=output,
+            stderr=subprocess.STDOUT if output is not None else None,
         )
     except OSError as error:
         raise AskLessError(
@@ -200,20 +209,30 @@ def _stop(process: subprocess.Popen[bytes], grouped: bool) -> None:
     process.wait()
 
 
-def _request(url: str, timeout_s: float, warm_up: bool) -> int:
-    """GET a page and read it whole; its status. Raises OSError if nothing answers."""
+class _Reply(msgspec.Struct, frozen=True):
+    """A page's status, its headers (names in lower case) and its body."""
+
+    status: int
+    headers: tuple[tuple[str, str], ...]
+    body: bytes
+
+
+def _request(url: str, timeout_s: float, warm_up: bool) -> _Reply:
+    """GET a page and read it whole. Raises OSError if nothing answers."""
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
         request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
         with opener.open(request, timeout=timeout_s) as answer:
-            answer.read()
-            return int(answer.status)
+            return _Reply(int(answer.status), _headers(answer.headers), answer.read())
     except urllib.error.HTTPError as error:
         with error:
-            error.read()
-        return error.code
+            return _Reply(error.code, _headers(error.headers), error.read())
     except (http.client.HTTPException, ValueError) as error:
         raise OSError(str(error)) from None
+
+
+def _headers(headers: Message) -> tuple[tuple[str, str], ...]:
+    return tuple((name.lower(), value) for name, value in headers.items())
 
 
 def _wait_until_up(
@@ -231,9 +250,9 @@ def _wait_until_up(
             )
         start_ns = time.perf_counter_ns()
         try:
-            status = _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
+            reply = _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
             if watch is not None:
-                watch(Visit(url, start_ns, time.perf_counter_ns(), status, True))
+                watch(Visit(url, start_ns, time.perf_counter_ns(), reply.status, True))
             return
         except OSError as error:
             reason = str(getattr(error, "reason", error))
@@ -272,7 +291,8 @@ def _visit(
             progress(f"visit {turn} of {visits.times}: {url}" if turn else f"warming up: {url}")
             start_ns = time.perf_counter_ns()
             try:
-                statuses[url] = _request(url, visits.timeout_s, warm_up=turn == 0)
+                reply = _request(url, visits.timeout_s, warm_up=turn == 0)
+                statuses[url] = reply.status
             except OSError as error:
                 what = _why_silent(process, error)
                 raise AskLessError(
@@ -282,7 +302,9 @@ def _visit(
                 ) from None
             end_ns = time.perf_counter_ns()
             if watch is not None:
-                watch(Visit(url, start_ns, end_ns, statuses[url], turn == 0))
+                watch(
+                    Visit(url, start_ns, end_ns, reply.status, turn == 0, reply.headers, reply.body)
+                )
             if turn:
                 durations[url].append((end_ns - start_ns) / 1e6)
     return tuple(VisitResult(url, statuses[url], tuple(durations[url])) for url in visits.urls)

@@ -17,6 +17,10 @@ def start():
     fallback = os.environ.get("ASKLESS_FALLBACK")
     if fallback and fallback not in sys.path:
         sys.path.append(fallback)
+    if os.environ.get("ASKLESS_OVERLAY"):
+        from . import overlay
+
+        overlay.install(os.environ)
     bootstrap.configure(os.environ)
     lifecycle.install()
     imports.install()
