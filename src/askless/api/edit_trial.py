@@ -104,7 +104,8 @@ class _Trial:
                 answers[visit.url].append(Answer(visit.status, visit.headers, visit.body))
                 durations[visit.url].append((visit.end_ns - visit.start_ns) / 1e6)
 
-        recording = RecorderOptions(track_use=self.wish.track_use, variables=edited.variables())
+        variables = (*edited.variables(), ("PYTHONDONTWRITEBYTECODE", "1"))
+        recording = RecorderOptions(track_use=self.wish.track_use, variables=variables)
         visits = Visits(self.wish.urls, repeat, self.wish.wait_s)
         log = self.folder / f"program-{self.number}.log"
         with log.open("wb") as output:
