@@ -7,6 +7,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import jsonschema
 import msgspec
 import pytest
 
@@ -173,6 +174,7 @@ def test_edits_are_proven_and_no_file_is_touched(office: Office, tmp_path: Path)
     )
     assert office.digests() == before
     document = ran.json
+    jsonschema.validate(document, run("schema", "trial-edits").json)
     due = next(edit for edit in document["edits"] if edit["route"] == "GET /due")
     assert due["proven"] is True and due["queries"] == {"before": 25.0, "after": 2.0}
     assert due["queries_after"] == 2

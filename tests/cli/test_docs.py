@@ -14,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from askless import sources
-from askless.cli.main import COMMANDS, make_parser
+from askless.cli.main import COMMANDS, apart, make_parser
 from askless.core import patterns
 from tests.conftest import run
 
@@ -48,7 +48,7 @@ def test_every_example_of_a_command_is_understood(command: str) -> None:
 def understood(shown: list[str]) -> None:
     for line in shown:
         words = shlex.split(re.split(r" >>? ", line)[0])[1:]
-        assert make_parser(None).parse_args(words).run, line
+        assert make_parser(None).parse_args(apart(words)[0]).run, line
 
 
 @pytest.mark.parametrize("document", DOCUMENTS, ids=lambda path: path.name)

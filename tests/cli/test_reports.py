@@ -250,6 +250,7 @@ def test_json_of_the_commands_with_two_subjects(
             ],
         ),
         "compare": (documents.CompareDocument, ["compare", pages["grown"], pages["tuned"]]),
+        "patch": (documents.PatchDocument, ["findings", pages["grown"], "--patch"]),
         "growth": (documents.GrowthDocument, ["growth", pages["grown"]]),
         "growth-over-time": (documents.TrendDocument, ["growth", pages["grown"], "--over-time"]),
         "report": (
@@ -273,7 +274,8 @@ def test_json_of_the_commands_with_two_subjects(
             ["trial", "--db", db, "--before", statement, "--after", statement],
         ),
     }
-    assert set(commands) | set(SUBJECTS) == set(documents.DOCUMENTS)
+    # what runs a program has a test of its own
+    assert {*commands, *SUBJECTS, "trial-edits"} == set(documents.DOCUMENTS)
     for name, (kind, words) in commands.items():
         ran = run(*words, "--json")
         document = msgspec.json.decode(ran.out, type=kind, strict=True)

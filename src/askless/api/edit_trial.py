@@ -145,12 +145,15 @@ class _Trial:
         """A page that is not the same. Once one differs, the unchanged program runs once more: it
         may give that, too.
         """
-        for last in (False, True):
-            found = self._first_difference(turn)
-            if found is None or last:
-                return found
-            self.as_it_is()
-        return None
+        if self._first_difference(turn) is None:
+            return None
+        self.as_it_is()
+        return self._first_difference(turn)
+
+    def late(self, edits: Sequence[Edit], last: _Turn) -> Failures:
+        """What differs only after more visits: no one knows by which of the edits."""
+        failure = self._difference(last)
+        return {edit.findings: failure for edit in edits} if failure is not None else {}
 
     def _first_difference(self, turn: _Turn) -> _Failure | None:
         for url in self.wish.urls:
@@ -209,35 +212,51 @@ def edit_trial(
         _refuse_errors(trial.before[0])
         trial.as_it_is()
         failed = trial.failing(patchable)
-        kept = [edit for edit in patchable if edit.findings not in failed]
-        proven = make(kept, root)
-        turns = []
-        for _ in range(max(wish.rounds, ROUNDS_LEAST) if kept else 0):
-            turns.append(
-                (trial.as_it_is(), trial.with_edits(proven, folder / "after", wish.repeat))
-            )
+        together = [edit for edit in patchable if edit.findings not in failed]
+        turns = _in_turns(trial, together)
         compared = compare(folder / "before", folder / "after") if turns else None
         if turns:
-            failed |= _late(trial, kept, turns[-1][1])
+            failed |= trial.late(together, turns[-1][1])
     judged = tuple(
         _judged(one.edit, one.reason, failed.get(one.edit.findings), compared)
         for one in patch.outcomes
     )
     names = {one.findings for one in judged if one.proven}
-    proven = make([edit for edit in kept if edit.findings in names], root)
-    document = EditTrialDocument(
-        format="askless trial-edits",
+    proven = make([edit for edit in together if edit.findings in names], root)
+    document = _document(judged, compared)
+    document = msgspec.structs.replace(
+        document,
         capture=findings.capture,
         rounds=len(turns),
-        edits=judged,
         pages=tuple(_page(url, trial, turns) for url in wish.urls),
-        routes=compared.routes if compared is not None else (),
-        fixed=tuple(one.key for one in compared.fixed) if compared is not None else (),
-        remaining=tuple(one.key for one in compared.remaining) if compared is not None else (),
-        new=tuple(one.key for one in compared.new) if compared is not None else (),
         patch=proven.diff.decode("utf-8", "replace"),
     )
     return document, proven.diff
+
+
+def _in_turns(trial: _Trial, edits: Sequence[Edit]) -> list[tuple[_Turn, _Turn]]:
+    """The program as it is and with edits, in turns; nothing without edits."""
+    patch = make(edits, trial.root)
+    rounds = max(trial.wish.rounds, ROUNDS_LEAST) if edits else 0
+    after = trial.folder / "after"
+    return [
+        (trial.as_it_is(), trial.with_edits(patch, after, trial.wish.repeat)) for _ in range(rounds)
+    ]
+
+
+def _document(
+    judged: tuple[TriedEdit, ...], compared: documents.CompareDocument | None
+) -> EditTrialDocument:
+    document = EditTrialDocument(format="askless trial-edits", edits=judged)
+    if compared is None:
+        return document
+    return msgspec.structs.replace(
+        document,
+        routes=compared.routes,
+        fixed=tuple(one.key for one in compared.fixed),
+        remaining=tuple(one.key for one in compared.remaining),
+        new=tuple(one.key for one in compared.new),
+    )
 
 
 @contextmanager
@@ -271,50 +290,47 @@ def _refuse_errors(turn: _Turn) -> None:
             )
 
 
-def _late(trial: _Trial, kept: Sequence[Edit], last: _Turn) -> Failures:
-    """What differs only after more visits: no one knows by which edit."""
-    failure = trial._difference(last)  # noqa: SLF001  (the trial's own module)
-    return {edit.findings: failure for edit in kept} if failure is not None else {}
-
-
 def _judged(
     edit: Edit, reason: str, failure: _Failure | None, compared: documents.CompareDocument | None
 ) -> TriedEdit:
-    route = edit.routes[0]
-    row = (
-        next((one for one in compared.routes if one.route in edit.routes), None)
-        if compared
-        else None
-    )
-    if not reason and failure is not None:
-        reason = failure.reason
-    if not reason and row is None:
-        reason = "no page that was visited has its finding: visit " + route
-    if not reason and compared is not None:
-        reason = _left(edit, compared) or _slower(edit, compared)
-    found = failure.difference if failure is not None else None
+    row = _row_of(edit, compared)
+    reason = reason or (failure.reason if failure is not None else _without_effect(edit, compared))
+    difference = failure.difference if failure is not None else None
     return TriedEdit(
         findings=edit.findings,
         title=edit.title,
         at=edit.at,
         code=edit.code,
-        route=row.route if row is not None else route,
+        route=row.route if row is not None else edit.routes[0],
         proven=not reason,
         reason=reason,
         queries=row.queries if row is not None and failure is None else documents.BeforeAfter(),
         queries_after=edit.queries_after,
-        difference=PageDifference(found.path, found.before, found.after) if found else None,
+        difference=PageDifference(difference.path, difference.before, difference.after)
+        if difference is not None
+        else None,
     )
+
+
+def _row_of(edit: Edit, compared: documents.CompareDocument | None) -> documents.CompareRow | None:
+    rows = compared.routes if compared is not None else ()
+    return next((row for row in rows if row.route in edit.routes), None)
+
+
+def _without_effect(edit: Edit, compared: documents.CompareDocument | None) -> str:
+    """Why an edit that does no harm is not proven; '' if it is."""
+    if compared is None or _row_of(edit, compared) is None:
+        return "no page that was visited has its finding: visit " + edit.routes[0]
+    return _left(edit, compared) or _slower(edit, compared)
 
 
 def _left(edit: Edit, compared: documents.CompareDocument) -> str:
     """Why an edit has no effect; '' if it has one."""
-    left = {one.key for one in compared.remaining} & set(edit.findings)
-    fixed = {one.key for one in compared.fixed} & set(edit.findings)
-    if fixed:
+    own = set(edit.findings)
+    if own & {one.key for one in compared.fixed}:
         return ""
-    if left:
-        return "its finding is still there: " + ", ".join(sorted(left))
+    if remaining := own & {one.key for one in compared.remaining}:
+        return "its finding is still there: " + ", ".join(sorted(remaining))
     return "its findings were not met on the visited pages: " + ", ".join(edit.findings)
 
 

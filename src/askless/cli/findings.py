@@ -28,7 +28,7 @@ EXAMPLES = """  askless findings calls                                 the edits
   askless findings calls --network-latency 0.5ms              as if the database were that far away
   askless findings calls --route /calls/due --pattern n-plus-one
   askless findings calls --db sqlite:///harbour.db       with keys and table sizes from the schema
-  askless findings calls --patch | git apply             the edits that are calls, put to the code
+  askless findings calls --patch edits.patch             the edits that are calls, as a patch for git apply
   askless findings calls --follow                        again whenever the capture grows
   askless findings calls --fail-on worthwhile              exit with 1 if a finding is at least that severe"""
 

@@ -106,7 +106,7 @@ def _command_in(words: Sequence[str]) -> str:
     return first if first in COMMANDS else ""
 
 
-def _apart(words: list[str]) -> tuple[list[str], list[str]]:
+def apart(words: list[str]) -> tuple[list[str], list[str]]:
     """The words, and those after `--` where they are a program's that argparse can't tell from
     names of files.
     """
@@ -134,7 +134,7 @@ def _run(words: list[str], dead: ThreadFailures) -> int:
     try:
         if "_ARGCOMPLETE" in os.environ:
             _complete()
-        words, behind = _apart(words)
+        words, behind = apart(words)
         options = make_parser(_command_in(words)).parse_args(words)
         options.behind = behind
         _recover(options)

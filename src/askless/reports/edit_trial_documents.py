@@ -11,11 +11,11 @@ from askless.reports.document import BeforeAfter, Document, Fields
 
 
 class PageDifference(msgspec.Struct, frozen=True):
-    """The first place where a page differs: its path in the answer, what the unchanged program
-    gives there, and what came.
+    """The first place where a page differs: where in the answer, what the unchanged program gives
+    there, and what came.
     """
 
-    path: str
+    where: str
     before: str
     after: str
 
@@ -58,12 +58,12 @@ class EditTrialDocument(Document, frozen=True, kw_only=True):
     edits alone as a unified diff.
     """
 
-    capture: str
-    rounds: int
+    capture: str = ""
+    rounds: int = 0
     edits: tuple[TriedEdit, ...]
-    pages: tuple[TriedPage, ...]
-    routes: tuple[CompareRow, ...]
-    fixed: tuple[str, ...]
-    remaining: tuple[str, ...]
-    new: tuple[str, ...]
-    patch: str
+    pages: tuple[TriedPage, ...] = ()
+    routes: tuple[CompareRow, ...] = ()
+    fixed: tuple[str, ...] = ()
+    remaining: tuple[str, ...] = ()
+    new: tuple[str, ...] = ()
+    patch: str = ""

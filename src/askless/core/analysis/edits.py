@@ -14,7 +14,7 @@ from askless.core.advice.orm import Query, Step, bare, words_of
 from askless.core.advice.shared_lines import model_of, placed_code
 from askless.core.aggregation.summary import RouteStats, Summary
 from askless.core.findings.finding import Edit, Finding, SourceLine, severity, severity_in
-from askless.core.findings.remedies import Batch, Project, SplitJoin, Variant
+from askless.core.findings.remedies import Batch, Project, Remedy, SplitJoin, Variant
 from askless.core.findings.severities import SEVERITIES
 from askless.core.inference.context import Context
 from askless.core.patterns.base import (
@@ -156,7 +156,6 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
     hung = [part.query for part in parts if part.query is not None]
     model = hung[0].model if hung else model_of(changed)
     orm = load.orm if load is not None else ""
-    root = changed.root.load if isinstance(changed, Batch) and changed.root is not None else load
     return Edit(
         findings=tuple(part.finding.key for part in parts),
         severity=worst,
@@ -178,9 +177,16 @@ def _edit(parts: list[_Part], summary: Summary, context: Context) -> Edit:
         other_routes=_other_routes(at, routes, parts, summary) if code.startswith(".") else (),
         orm=orm,
         model=bare(model),
-        relation=root.relation if root is not None and root.kind == "lazy" else "",
+        relation=_relation_of(changed),
         model_modules=_modules_of(code, orm, context),
     )
+
+
+def _relation_of(changed: Remedy) -> str:
+    """The relation whose manager gives the query that is changed; '' where none does."""
+    root = changed.root if isinstance(changed, Batch) else None
+    load = root.load if root is not None else changed.stats.load
+    return load.relation if load is not None and load.kind == "lazy" else ""
 
 
 def _modules_of(code: str, orm: str, context: Context) -> dict[str, str]:

@@ -93,9 +93,15 @@ def _by_columns(tally: Repetition, context: Context, above: Structure | None) ->
     if own:
         more = _asks_more(structure, above, tally.stats.statement.columns)
         return Variant.SAME_ROW if more else seen
-    if context.schema is not None and context.schema.table(table) is not None:
-        return Variant.TO_ONE if context.schema.is_unique(table, column.name) else Variant.TO_MANY
-    return seen
+    return _by_schema(table, column.name, context) or seen
+
+
+def _by_schema(table: str, column: str, context: Context) -> Variant | None:
+    """The variant as the schema says it; None where it is not known."""
+    schema = context.schema
+    if schema is None or schema.table(table) is None:
+        return None
+    return Variant.TO_ONE if schema.is_unique(table, column) else Variant.TO_MANY
 
 
 def _linked(structure: Structure, key: Column) -> str:

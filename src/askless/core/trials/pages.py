@@ -61,6 +61,7 @@ class _Words(msgspec.Struct):
 
 
 _ANY = _Any()
+_NOTHING = "(nothing)"
 
 
 def tree_of(answer: Answer) -> Any:
@@ -198,25 +199,35 @@ def _differs(template: Any, value: Any, path: str) -> Difference | None:
     if isinstance(template, _Words):
         return _differs_words(template, value, path)
     if isinstance(template, dict) and isinstance(value, dict):
-        for name in dict.fromkeys((*template, *value)):
-            if isinstance(template.get(name), _Any):
-                continue
-            if name not in value or name not in template:
-                missing = "(nothing)"
-                before = _shown(template[name]) if name in template else missing
-                after = _shown(value[name]) if name in value else missing
-                return Difference(_below(path, name), before, after)
-            if (found := _differs(template[name], value[name], _below(path, name))) is not None:
-                return found
-        return None
+        return _differs_by_name(template, value, path)
     if isinstance(template, list) and isinstance(value, list):
-        for place, (one, other) in enumerate(zip(template, value, strict=False)):
-            if (found := _differs(one, other, f"{path}[{place}]")) is not None:
-                return found
-        if len(template) != len(value):
-            return Difference(path, f"{len(template)} items", f"{len(value)} items")
-        return None
+        return _differs_by_place(template, value, path)
     return None if _same(template, value) else Difference(path, _shown(template), _shown(value))
+
+
+def _differs_by_name(
+    template: dict[str, Any], value: dict[str, Any], path: str
+) -> Difference | None:
+    for name in dict.fromkeys((*template, *value)):
+        if isinstance(template.get(name), _Any):
+            continue
+        below = _below(path, name)
+        if name not in template:
+            return Difference(below, _NOTHING, _shown(value[name]))
+        if name not in value:
+            return Difference(below, _shown(template[name]), _NOTHING)
+        if (difference := _differs(template[name], value[name], below)) is not None:
+            return difference
+    return None
+
+
+def _differs_by_place(template: list[Any], value: list[Any], path: str) -> Difference | None:
+    for place, (one, other) in enumerate(zip(template, value, strict=False)):
+        if (difference := _differs(one, other, f"{path}[{place}]")) is not None:
+            return difference
+    if len(template) != len(value):
+        return Difference(path, f"{len(template)} items", f"{len(value)} items")
+    return None
 
 
 def _differs_unordered(template: _Unordered, value: Any, path: str) -> Difference | None:
@@ -225,8 +236,8 @@ def _differs_unordered(template: _Unordered, value: Any, path: str) -> Differenc
     wanted, came = Counter(map(_frozen, template.items)), Counter(map(_frozen, value))
     if wanted == came:
         return None
-    lost = next((one for one in template.items if _frozen(one) in wanted - came), "(nothing)")
-    more = next((one for one in value if _frozen(one) in came - wanted), "(nothing)")
+    lost = next((one for one in template.items if _frozen(one) in wanted - came), _NOTHING)
+    more = next((one for one in value if _frozen(one) in came - wanted), _NOTHING)
     return Difference(path + "[in any order]", _shown(lost), _shown(more))
 
 

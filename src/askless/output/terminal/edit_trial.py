@@ -37,7 +37,7 @@ def _edit(out: Console, edit: documents.TriedEdit) -> None:
         labelled(
             out,
             [
-                ("at", edit.difference.path),
+                ("at", edit.difference.where),
                 ("before", edit.difference.before),
                 ("after", edit.difference.after),
             ],
