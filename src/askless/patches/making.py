@@ -89,7 +89,7 @@ def _taken(edit: Edit, files: dict[str, _File], root: Path) -> str:
     except NotPatchable as error:
         return str(error)
     except OSError as error:
-        return f"the file can't be read: {error.strerror}"
+        return f"{edit.at.file} can't be read: {error.strerror}"
     return ""
 
 

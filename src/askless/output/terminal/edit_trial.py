@@ -61,18 +61,26 @@ def _pages(out: Console, document: documents.EditTrialDocument) -> None:
     out.print()
     out.print(
         Text(
-            f"With the edits that were tried together, {plural(document.rounds, 'round')} of "
-            "separate processes, in turns. Times are medians as the visitor saw them.",
+            f"With the edits that work together: {plural(document.rounds, 'round')} of separate "
+            "processes, in turns. Places that differ by themselves are set apart, not compared. "
+            "Times are medians as the visitor saw them.",
             style="dim",
         )
     )
     table = table_of(
-        ("page", "l"), ("set apart", "r"), ("before ms", "r"), ("after ms", "r"), ("faster by", "l")
+        ("page", "l"),
+        ("answers", "l"),
+        ("set apart", "r"),
+        ("before ms", "r"),
+        ("after ms", "r"),
+        ("faster by", "l"),
     )
     table.columns[0].min_width = NARROWEST
+    is_same = any(edit.proven for edit in document.edits)
     for page in document.pages:
         table.add_row(
             InMiddle(page.url),
+            f"{page.visits} {'the same' if is_same else 'compared'}",
             str(page.set_apart),
             milliseconds(page.before_ms),
             milliseconds(page.after_ms),
