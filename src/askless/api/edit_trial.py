@@ -51,7 +51,7 @@ class Wish(msgspec.Struct, frozen=True):
 
     command: tuple[str, ...]
     urls: tuple[str, ...]
-    rounds: int = 3
+    rounds: int = 5
     repeat: int = 5
     wait_s: float = 30.0
     track_use: bool = False
@@ -252,7 +252,7 @@ def _document(
         return document
     return msgspec.structs.replace(
         document,
-        routes=compared.routes,
+        routes=tuple(row for row in compared.routes if any(row.queries)),
         fixed=tuple(one.key for one in compared.fixed),
         remaining=tuple(one.key for one in compared.remaining),
         new=tuple(one.key for one in compared.new),

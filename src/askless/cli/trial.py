@@ -155,8 +155,8 @@ def _declare_edits(parser: argparse.ArgumentParser) -> None:
         "--rounds",
         metavar="N",
         type=int,
-        default=3,
-        help="with edits: runs of the program with and without them (default: 3)",
+        default=5,
+        help="with edits: runs of the program with and without them (default: 5)",
     )
     parser.add_argument(
         "--repeat",

@@ -76,7 +76,7 @@ def configure():
     _excluded = tuple(sorted(folder + os.sep for folder in folders))
 
 
-_TYPED_IN = ("<stdin>", "<string>", "<template>", "<graphql>")
+_TYPED_IN = ("<stdin>", "<template>", "<graphql>")
 
 
 def is_mine(filename):
@@ -102,6 +102,9 @@ def is_mine(filename):
     elif filename.startswith("<"):
         # The last is the interactive prompt of Python 3.13 and newer.
         known = filename in _TYPED_IN or filename.startswith("<python-input")
+        # Of `python -c`; in any other program it is code that a library has made up.
+        if filename == "<string>":
+            known = not hasattr(sys.modules.get("__main__"), "__file__")
     else:
         known = not filename.startswith(_excluded)
         if known and filename.replace("\\", "/").rsplit("/", 2)[-2:-1] in (["bin"], ["Scripts"]):
