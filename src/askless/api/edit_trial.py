@@ -55,6 +55,7 @@ class Wish(msgspec.Struct, frozen=True):
     repeat: int = 5
     wait_s: float = 30.0
     track_use: bool = False
+    headers: tuple[tuple[str, str], ...] = ()
     keep: Path | None = None
 
 
@@ -106,7 +107,7 @@ class _Trial:
 
         variables = (*edited.variables(), ("PYTHONDONTWRITEBYTECODE", "1"))
         recording = RecorderOptions(track_use=self.wish.track_use, variables=variables)
-        visits = Visits(self.wish.urls, repeat, self.wish.wait_s)
+        visits = Visits(self.wish.urls, repeat, self.wish.wait_s, headers=self.wish.headers)
         log = self.folder / f"program-{self.number}.log"
         with log.open("wb") as output:
             try:

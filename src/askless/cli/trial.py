@@ -152,6 +152,14 @@ def _declare_edits(parser: argparse.ArgumentParser) -> None:
         help="with edits: a page of the program to request; may be repeated",
     )
     parser.add_argument(
+        "--header",
+        metavar="NAME:VALUE",
+        action="append",
+        default=[],
+        help="with edits: send this header with each visit; env:NAME or file:PATH as its value "
+        "reads it from there; may be repeated",
+    )
+    parser.add_argument(
         "--rounds",
         metavar="N",
         type=int,
@@ -195,7 +203,7 @@ def _edits(options: argparse.Namespace) -> int:
     from askless.api.edit_trial import Wish, edit_trial
     from askless.output import delivery, notices
     from askless.project.project_root import root
-    from askless.sources.programs.page_visits import check_visits
+    from askless.sources.programs.page_visits import check_visits, headers_of
 
     if options.capture is None or not options.visit or not options.behind:
         raise AskLessError(
@@ -213,6 +221,7 @@ def _edits(options: argparse.Namespace) -> int:
         repeat=options.repeat,
         wait_s=options.startup_timeout,
         track_use=options.track_use,
+        headers=headers_of(options.header),
         keep=Path(options.keep) if options.keep is not None else None,
     )
     result, patch = edit_trial(document, edits, wish, root(), notices.progress)

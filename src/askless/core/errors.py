@@ -96,6 +96,7 @@ SLUGS: dict[str, tuple[type[AskLessError], str]] = {
     "bad-time": (UsageError, "an option is not a time"),
     "bad-timeout": (UsageError, "--timeout is not a number of seconds"),
     "bad-tls": (UsageError, "a certificate or key can't be used"),
+    "bad-header": (UsageError, "a header for visits can't be read"),
     "bad-url": (UsageError, "a URL is invalid"),
     "bad-workers": (UsageError, "--workers is not a whole number from 1"),
     "files-and-program": (UsageError, "both files and a program are named"),

@@ -4,6 +4,10 @@ visits.
 
 from __future__ import annotations
 
+import os
+import re
+from pathlib import Path
+
 from askless.core.errors import AskLessError
 from askless.sources import Option, RecordingResult
 
@@ -31,6 +35,13 @@ VISITING = (
         "N,N,...",
         default="",
     ),
+    Option(
+        "--header",
+        "send this header with each visit, e.g. 'Cookie: session=…'; env:NAME or file:PATH as its "
+        "value reads it from there; may be repeated",
+        "NAME:VALUE",
+        many=True,
+    ),
     Option("--repeat", "visits per URL after one warm-up visit (default: 5)", "N", int, 5),
     Option(
         "--startup-timeout",
@@ -43,7 +54,8 @@ VISITING = (
 
 
 def check_visits(values: Mapping[str, Any]) -> None:
-    """Raises AskLessError: bad-repeat, bad-url, bad-sizes."""
+    """Raises AskLessError: bad-repeat, bad-url, bad-sizes, bad-header."""
+    headers_of(values.get("header") or ())
     if values["repeat"] < 1:
         raise AskLessError(
             "bad-repeat", "--repeat takes a whole number from 1", "omit it for 5 visits"
@@ -65,6 +77,55 @@ def check_visits(values: Mapping[str, Any]) -> None:
                 f"--visit takes an http URL, not {url!r}",
                 "write it like http://127.0.0.1:8000/calls/due",
             )
+
+
+def headers_of(words: Sequence[str]) -> tuple[tuple[str, str], ...]:
+    """The headers that options name; a value may be in the environment or in a file, so that it is
+    on no command line. Raises AskLessError bad-header.
+    """
+    results = []
+    for word in words:
+        name, colon, value = word.partition(":")
+        name, value = name.strip(), value.strip()
+        if not colon or not _HEADER_NAME.fullmatch(name):
+            raise AskLessError(
+                "bad-header",
+                f"--header takes a name and a value with a colon between them, not {name[:40]!r}",
+                "as in: --header 'Accept-Language: en', or --header 'Cookie: env:SESSION'",
+            )
+        value = _value_of(name, value)
+        if not value.isprintable():
+            raise AskLessError(
+                "bad-header", f"the value of --header {name} is not one line", "remove line ends"
+            )
+        results.append((name, value))
+    return tuple(results)
+
+
+_HEADER_NAME = re.compile(r"[A-Za-z0-9!#$%&'*+.^_`|~-]+")  # a token of RFC 9110, section 5.6.2
+
+
+def _value_of(name: str, value: str) -> str:
+    """A header's value, from the environment or a file where it says so."""
+    kind, _, where = value.partition(":")
+    if kind == "env":
+        if where not in os.environ:
+            raise AskLessError(
+                "bad-header",
+                f"--header {name}: there is no environment variable {where}",
+                "set it, or write the value itself",
+            )
+        return os.environ[where].strip()
+    if kind == "file":
+        try:
+            return Path(where).read_text(encoding="utf-8").strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise AskLessError(
+                "bad-header",
+                f"--header {name}: can't read {where}: {error}",
+                "name a text file that holds the value",
+            ) from None
+    return value
 
 
 def sizes_of(values: Mapping[str, Any]) -> list[str]:
@@ -92,7 +153,8 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
         for url in values["visit"]
         for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])
     ]
-    return program.Visits(tuple(urls), values["repeat"], values["startup_timeout"])
+    headers = headers_of(values.get("header") or ())
+    return program.Visits(tuple(urls), values["repeat"], values["startup_timeout"], headers=headers)
 
 
 def recorded(ended: ProgramEnd | None, voice: Reporter) -> RecordingResult:

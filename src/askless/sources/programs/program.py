@@ -34,12 +34,13 @@ WARM_UP_HEADER = "X-Ask-Less-Warm-Up"
 
 
 class Visits(msgspec.Struct, frozen=True):
-    """Pages to request: each once to warm up, then `times` times, in turns."""
+    """Pages to request, with these headers: each once to warm up, then `times` times, in turns."""
 
     urls: tuple[str, ...]
     times: int = 5
     wait_s: float = 30.0
     timeout_s: float = 60.0
+    headers: tuple[tuple[str, str], ...] = ()
 
 
 class Visit(msgspec.Struct, frozen=True):
@@ -217,11 +218,14 @@ class _Reply(msgspec.Struct, frozen=True):
     body: bytes
 
 
-def _request(url: str, timeout_s: float, warm_up: bool) -> _Reply:
+def _request(
+    url: str, timeout_s: float, warm_up: bool, headers: Sequence[tuple[str, str]]
+) -> _Reply:
     """GET a page and read it whole. Raises OSError if nothing answers."""
     opener = urllib.request.build_opener(urllib.request.ProxyHandler({}))
     try:
-        request = urllib.request.Request(url, headers={WARM_UP_HEADER: "1"} if warm_up else {})
+        more = [(WARM_UP_HEADER, "1")] if warm_up else []
+        request = urllib.request.Request(url, headers=dict([*headers, *more]))
         with opener.open(request, timeout=timeout_s) as answer:
             return _Reply(int(answer.status), _headers(answer.headers), answer.read())
     except urllib.error.HTTPError as error:
@@ -250,7 +254,8 @@ def _wait_until_up(
             )
         start_ns = time.perf_counter_ns()
         try:
-            reply = _request(url, max(deadline - time.monotonic(), 0.5), warm_up=True)
+            left_s = max(deadline - time.monotonic(), 0.5)
+            reply = _request(url, left_s, True, visits.headers)
             if watch is not None:
                 watch(Visit(url, start_ns, time.perf_counter_ns(), reply.status, True))
             return
@@ -291,7 +296,7 @@ def _visit(
             progress(f"visit {turn} of {visits.times}: {url}" if turn else f"warming up: {url}")
             start_ns = time.perf_counter_ns()
             try:
-                reply = _request(url, visits.timeout_s, warm_up=turn == 0)
+                reply = _request(url, visits.timeout_s, turn == 0, visits.headers)
                 statuses[url] = reply.status
             except OSError as error:
                 what = _why_silent(process, error)
