@@ -8,12 +8,13 @@ application is touched.
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
+from askless.api.captures import read
 from askless.core.errors import AskLessError
 from askless.core.findings.finding import Edit
 from askless.core.progress import Progress, quiet
@@ -216,10 +217,16 @@ def edit_trial(
         together = [edit for edit in patchable if edit.findings not in failed]
         turns = _in_turns(trial, together)
         compared = compare(folder / "before", folder / "after") if turns else None
+        predicted = _predicted(folder / "before") if turns else {}
         if turns:
             failed |= trial.late(together, turns[-1][1])
     judged = tuple(
-        _judged(one.edit, one.reason, failed.get(one.edit.findings), compared)
+        _judged(
+            _as_predicted(one.edit, predicted),
+            one.reason,
+            failed.get(one.edit.findings),
+            compared,
+        )
         for one in patch.outcomes
     )
     names = {one.findings for one in judged if one.proven}
@@ -233,6 +240,18 @@ def edit_trial(
         patch=proven.diff.decode("utf-8", "replace"),
     )
     return document, proven.diff
+
+
+def _predicted(before: Path) -> dict[str, float]:
+    """By finding, what its edit should leave of the queries of the pages that were visited."""
+    edits = read(before).findings().document.edits
+    return {key: edit.queries_after for edit in edits for key in edit.findings}
+
+
+def _as_predicted(edit: Edit, predicted: Mapping[str, float]) -> Edit:
+    """An edit with what is predicted for the visited pages in place of all that were recorded."""
+    after = next((predicted[key] for key in edit.findings if key in predicted), edit.queries_after)
+    return msgspec.structs.replace(edit, queries_after=after)
 
 
 def _in_turns(trial: _Trial, edits: Sequence[Edit]) -> list[tuple[_Turn, _Turn]]:

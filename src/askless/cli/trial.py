@@ -233,10 +233,16 @@ def _edits(options: argparse.Namespace) -> int:
 
 def _edits_named(document: documents.FindingsDocument, options: argparse.Namespace) -> list[Edit]:
     """The edits that the options name. Raises AskLessError no-finding."""
+    from askless.core.formatting import plural
+    from askless.output import notices
+    from askless.patches.making import is_call
     from askless.reports import name_lookup
 
     if options.all_edits:
-        return [edit for edit in document.edits if edit.code]
+        calls = [edit for edit in document.edits if is_call(edit)]
+        if words := len(document.edits) - len(calls):
+            notices.note(f"note: not tried: {plural(words, 'edit')} that no call describes")
+        return calls
     listed = [finding.key for finding in document.findings if finding.key not in document.accepted]
     results = []
     for word in options.edit:

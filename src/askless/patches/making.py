@@ -50,6 +50,11 @@ class _File:
         self.after = self.text
 
 
+def is_call(edit: Edit) -> bool:
+    """Whether an edit is a call that can be put to a query, not words."""
+    return edit.code.startswith((".", "session.get("))
+
+
 def make(edits: Sequence[Edit], root: Path) -> Patch:
     """The patch of edits, with names of files from the folder `root`. Raises AskLessError
     patch-extra-missing.
