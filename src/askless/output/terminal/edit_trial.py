@@ -62,7 +62,7 @@ def _pages(out: Console, document: documents.EditTrialDocument) -> None:
     out.print(
         Text(
             f"With the edits that work together: {plural(document.rounds, 'round')} of separate "
-            "processes, in turns. Places that differ by themselves are set apart, not compared. "
+            "processes, interleaved. Places that differ by themselves are set apart, not compared. "
             "Times are medians as the visitor saw them.",
             style="dim",
         )
