@@ -187,6 +187,10 @@ def test_edits_are_proven_and_no_file_is_touched(office: Office, tmp_path: Path)
     )
     text = (office.folder / "office.py").read_text()
     assert text.count(".options(") == sum(edit["proven"] for edit in document["edits"])
+    modes = {
+        path.stat().st_mode & 0o777 for path in (tmp_path / "kept").rglob("*") if path.is_file()
+    }
+    assert modes == {0o600}
     kept = run("compare", tmp_path / "kept" / "before", tmp_path / "kept" / "after", "--json").json
     assert {finding["key"] for finding in kept["fixed"]} == set(document["fixed"])
 

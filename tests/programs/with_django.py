@@ -44,9 +44,15 @@ DUE = 'PortCall.objects.order_by("id"){}[:12]'
 CHOSEN = 'PortCall.objects.order_by("id"){}[:6]'
 
 
+def evaluated(text, *names):
+    """What code gives, as if it stood in a file of the page's own."""
+    code = compile(text, f"/harbour/pages/{page}.py", "eval")
+    return eval(code, *(names or (globals(), sys._getframe(1).f_locals)))
+
+
 def given(base, call=""):
     code = ADVICE.get(page, "")
-    return eval(base.format(call + (code if code.startswith(".") else "")))
+    return evaluated(base.format(call + (code if code.startswith(".") else "")))
 
 
 def to_one():
@@ -63,7 +69,7 @@ def nested():
 
 def below_an_eager_load():
     code = ADVICE.get(page, "")
-    calls = eval(CHOSEN.format(code or '.prefetch_related("tug_jobs")'))
+    calls = evaluated(CHOSEN.format(code or '.prefetch_related("tug_jobs")'))
     return [(call.id, [job.tug.name for job in call.tug_jobs.all()]) for call in calls]
 
 
@@ -73,7 +79,7 @@ def link_table():
 
 def count():
     if page in ADVICE:
-        return [(vessel.name, vessel.calls_count) for vessel in eval(ADVICE[page])]
+        return [(vessel.name, vessel.calls_count) for vessel in evaluated(ADVICE[page])]
     return [(vessel.name, vessel.calls.count()) for vessel in Vessel.objects.order_by("id")]
 
 
@@ -83,7 +89,7 @@ def only_counted():
             (vessel.name, len(vessel.calls.all()))
             for vessel in given('Vessel.objects.order_by("id"){}')
         ]
-    return [(vessel.name, vessel.calls_count) for vessel in eval(ADVICE[page])]
+    return [(vessel.name, vessel.calls_count) for vessel in evaluated(ADVICE[page])]
 
 
 def over_wide():
@@ -103,14 +109,14 @@ def left_out_and_read():
 
 
 def counted_in_code():
-    return eval(ADVICE[page]) if page in ADVICE else len(Vessel.objects.all())
+    return evaluated(ADVICE[page]) if page in ADVICE else len(Vessel.objects.all())
 
 
 def insert_loop():
     rows = [{"id": 1000 + i, "port_call_id": 3, "tug_id": i % 5 + 1} for i in range(8)]
     if page in ADVICE:
         code = ADVICE[page].replace("(...)", "(**row)").replace("for ... in ...", "for row in rows")
-        eval(code, globals(), {"rows": rows})
+        evaluated(code, globals(), {"rows": rows})
     else:
         for row in rows:
             TugJob.objects.create(**row)
@@ -120,14 +126,16 @@ def insert_loop():
 def unused_eager():
     return [
         call.agent
-        for call in eval(CHOSEN.format("" if page in ADVICE else '.prefetch_related("tug_jobs")'))
+        for call in evaluated(
+            CHOSEN.format("" if page in ADVICE else '.prefetch_related("tug_jobs")')
+        )
     ]
 
 
 def unused_join():
     return [
         call.agent
-        for call in eval(CHOSEN.format("" if page in ADVICE else '.select_related("vessel")'))
+        for call in evaluated(CHOSEN.format("" if page in ADVICE else '.select_related("vessel")'))
     ]
 
 
@@ -136,7 +144,10 @@ def already_loaded():
     for portcall in PortCall.objects.order_by("id").prefetch_related("tug_jobs")[:6]:
         jobs = TugJob.objects.filter(port_call=portcall).order_by("id")
         found.append(
-            (portcall.agent, [job.id for job in (eval(ADVICE[page]) if page in ADVICE else jobs)])
+            (
+                portcall.agent,
+                [job.id for job in (evaluated(ADVICE[page]) if page in ADVICE else jobs)],
+            )
         )
     return found
 

@@ -101,16 +101,22 @@ DUE = "select(PortCall).order_by(PortCall.id).limit(12)"
 CHOSEN = "select(PortCall).order_by(PortCall.id).limit(6)"
 
 
+def evaluated(text, *names):
+    """What code gives, as if it stood in a file of the page's own."""
+    code = compile(text, f"/harbour/pages/{page}.py", "eval")
+    return eval(code, *(names or (globals(), sys._getframe(1).f_locals)))
+
+
 def given(base):
     """The page's query with its advice, which is made of code that begins with a dot."""
     code = ADVICE.get(page, "")
-    return eval(base + (code if code.startswith(".") else ""))
+    return evaluated(base + (code if code.startswith(".") else ""))
 
 
 def own(base):
     """The advice, if it is a query of its own."""
     code = ADVICE.get(page, "")
-    return eval(code or base)
+    return evaluated(code or base)
 
 
 def to_one(db):
@@ -191,7 +197,7 @@ def insert_loop(db):
         code = re.sub(r'"(\w+)": \.\.\.', r'"\1": row["\1"]', ADVICE[page]).replace(
             "for ... in ...", "for row in rows"
         )
-        eval(code, globals(), {"session": session, "rows": rows})
+        evaluated(code, globals(), {"session": session, "rows": rows})
     else:
         for row in rows:
             db.execute(insert(TugJob).values(**row))
@@ -203,26 +209,29 @@ def insert_loop(db):
 
 def unused_eager(db):
     calls = db.scalars(
-        eval(CHOSEN + ("" if page in ADVICE else ".options(selectinload(PortCall.tug_jobs))"))
+        evaluated(CHOSEN + ("" if page in ADVICE else ".options(selectinload(PortCall.tug_jobs))"))
     )
     return [call.agent for call in calls]
 
 
 def unused_join(db):
     calls = db.scalars(
-        eval(CHOSEN + ("" if page in ADVICE else ".options(joinedload(PortCall.vessel))"))
+        evaluated(CHOSEN + ("" if page in ADVICE else ".options(joinedload(PortCall.vessel))"))
     )
     return [call.agent for call in calls]
 
 
 def already_loaded(db):
     found = []
-    for portcall in db.scalars(eval(CHOSEN + ".options(selectinload(PortCall.tug_jobs))")):
+    for portcall in db.scalars(evaluated(CHOSEN + ".options(selectinload(PortCall.tug_jobs))")):
         jobs = select(TugJob).where(TugJob.port_call_id == portcall.id).order_by(TugJob.id)
         found.append(
             (
                 portcall.agent,
-                [job.id for job in (eval(ADVICE[page]) if page in ADVICE else db.scalars(jobs))],
+                [
+                    job.id
+                    for job in (evaluated(ADVICE[page]) if page in ADVICE else db.scalars(jobs))
+                ],
             )
         )
     return found

@@ -7,6 +7,7 @@ application is touched.
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -110,7 +111,7 @@ class _Trial:
         recording = RecorderOptions(track_use=self.wish.track_use, variables=variables)
         visits = Visits(self.wish.urls, repeat, self.wish.wait_s, headers=self.wish.headers)
         log = self.folder / f"program-{self.number}.log"
-        with log.open("wb") as output:
+        with open(log, "wb", opener=_private) as output:
             try:
                 python_program.run(
                     edited.command(self.wish.command),
@@ -152,9 +153,9 @@ class _Trial:
         self.as_it_is()
         return self._first_difference(turn)
 
-    def late(self, edits: Sequence[Edit], last: _Turn) -> Failures:
+    def late(self, edits: Sequence[Edit], turns: Sequence[_Turn]) -> Failures:
         """What differs only after more visits: no one knows by which of the edits."""
-        failure = self._difference(last)
+        failure = next(filter(None, map(self._difference, turns)), None)
         return {edit.findings: failure for edit in edits} if failure is not None else {}
 
     def _first_difference(self, turn: _Turn) -> _Failure | None:
@@ -219,7 +220,7 @@ def edit_trial(
         compared = compare(folder / "before", folder / "after") if turns else None
         predicted = _predicted(folder / "before") if turns else {}
         if turns:
-            failed |= trial.late(together, turns[-1][1])
+            failed |= trial.late(together, [turn for _, turn in turns])
     judged = tuple(
         _judged(
             _as_predicted(one.edit, predicted),
@@ -277,6 +278,11 @@ def _document(
         remaining=tuple(one.key for one in compared.remaining),
         new=tuple(one.key for one in compared.new),
     )
+
+
+def _private(path: str, flags: int) -> int:
+    """Opens a file that only its owner can read."""
+    return os.open(path, flags, 0o600)
 
 
 @contextmanager
