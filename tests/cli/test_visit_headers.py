@@ -33,7 +33,14 @@ def test_headers_go_with_visits_and_are_not_kept(tmp_path: Path, way: str) -> No
     value = {"word": SECRET, "env": "env:TIDE", "file": f"file:{tmp_path / 'cookie'}"}[way]
     ran = run(
         *("capture", "app", "-o", tmp_path / "c", "--visit", f"http://127.0.0.1:{port}/calls"),
-        *("--header", f"Cookie: {value}", "--header", "Accept-Language: no", "--repeat", "2"),
+        *(
+            "--visit-header",
+            f"Cookie: {value}",
+            "--visit-header",
+            "Accept-Language: no",
+            "--repeat",
+            "2",
+        ),
         *("--", sys.executable, script, port),
         env={"TIDE": SECRET},
     )
@@ -54,6 +61,15 @@ def test_headers_go_with_visits_and_are_not_kept(tmp_path: Path, way: str) -> No
     ],
 )
 def test_headers_that_are_none_are_refused(tmp_path: Path, header: str, reason: str) -> None:
-    words = ("--visit", "http://127.0.0.1:1/", "--header", header, "--", sys.executable, "-c", "")
+    words = (
+        "--visit",
+        "http://127.0.0.1:1/",
+        "--visit-header",
+        header,
+        "--",
+        sys.executable,
+        "-c",
+        "",
+    )
     ran = run("capture", "app", "-o", tmp_path / "c", *words)
     assert ran.code == 2 and reason in ran.err and not (tmp_path / "c").exists()

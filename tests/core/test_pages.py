@@ -52,7 +52,7 @@ def test_what_differs_by_itself_is_no_difference() -> None:
 def test_one_character_among_what_differs_is_found(changed: dict[str, str], after: str) -> None:
     template = template_of([office(turn) for turn in range(6)])
     difference = first_difference(template, office(70, **changed))
-    assert difference is not None and after in difference.after and difference.path
+    assert difference is not None and after in difference.after and difference.where
 
 
 DIFFERENT: dict[str, tuple[Any, Any]] = {
@@ -73,7 +73,7 @@ def test_each_kind_of_difference_is_found(name: str) -> None:
     template = template_of([json_of(before), json_of(before)])
     assert first_difference(template, json_of(before)) is None
     difference = first_difference(template, json_of(after))
-    assert difference is not None and difference.path.startswith("body.")
+    assert difference is not None and difference.where.startswith("body.")
 
 
 def test_a_list_in_any_order_still_has_its_items() -> None:

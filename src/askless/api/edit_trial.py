@@ -22,7 +22,7 @@ from askless.core.progress import Progress, quiet
 from askless.core.statistics import median, ratio_of_turns
 from askless.core.trials.pages import (
     Answer,
-    Difference,
+    PageDifference,
     first_difference,
     set_apart,
     template_of,
@@ -32,7 +32,6 @@ from askless.reports import documents
 from askless.reports.compare import compare
 from askless.reports.edit_trial_documents import (
     EditTrialDocument,
-    PageDifference,
     TriedEdit,
     TriedPage,
 )
@@ -71,7 +70,7 @@ class _Turn(msgspec.Struct, frozen=True):
 
 class _Failure(msgspec.Struct, frozen=True):
     reason: str
-    difference: Difference | None = None
+    difference: PageDifference | None = None
 
 
 Failures = dict[tuple[str, ...], _Failure]  # by the findings of an edit
@@ -321,7 +320,6 @@ def _judged(
 ) -> TriedEdit:
     row = _row_of(edit, compared)
     reason = reason or (failure.reason if failure is not None else _without_effect(edit, compared))
-    difference = failure.difference if failure is not None else None
     return TriedEdit(
         findings=edit.findings,
         title=edit.title,
@@ -332,9 +330,7 @@ def _judged(
         reason=reason,
         queries=row.queries if row is not None and failure is None else documents.BeforeAfter(),
         queries_after=edit.queries_after,
-        difference=PageDifference(difference.path, difference.before, difference.after)
-        if difference is not None
-        else None,
+        difference=failure.difference if failure is not None else None,
     )
 
 

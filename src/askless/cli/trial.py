@@ -152,7 +152,7 @@ def _declare_edits(parser: argparse.ArgumentParser) -> None:
         help="with edits: a page of the program to request; may be repeated",
     )
     parser.add_argument(
-        "--header",
+        "--visit-header",
         metavar="NAME:VALUE",
         action="append",
         default=[],
@@ -221,7 +221,7 @@ def _edits(options: argparse.Namespace) -> int:
         repeat=options.repeat,
         wait_s=options.startup_timeout,
         track_use=options.track_use,
-        headers=headers_of(options.header),
+        headers=headers_of(options.visit_header),
         keep=Path(options.keep) if options.keep is not None else None,
     )
     result, patch = edit_trial(document, edits, wish, root(), notices.progress)
@@ -235,11 +235,10 @@ def _edits_named(document: documents.FindingsDocument, options: argparse.Namespa
     """The edits that the options name. Raises AskLessError no-finding."""
     from askless.core.formatting import plural
     from askless.output import notices
-    from askless.patches.making import is_call
     from askless.reports import name_lookup
 
     if options.all_edits:
-        calls = [edit for edit in document.edits if is_call(edit)]
+        calls = [edit for edit in document.edits if edit.is_call]
         if words := len(document.edits) - len(calls):
             notices.note(f"note: not tried: {plural(words, 'edit')} that no call describes")
         return calls

@@ -41,6 +41,10 @@ def check_target(path: Path, document: str, among: Collection[str] = ()) -> None
     before long work.
     """
     format_for(path, document, among).check()
+    _check_folder(path)
+
+
+def _check_folder(path: Path) -> None:
     if not path.parent.is_dir():
         raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")
 
@@ -62,8 +66,7 @@ def bytes_to_file(content: bytes, path: Path) -> None:
     """Write bytes into a file that only its owner can read. Raises AskLessError: no-folder,
     file-unwritable.
     """
-    if not path.parent.is_dir():
-        raise AskLessError("no-folder", f"there is no folder {path.parent}", "create it first")
+    _check_folder(path)
     with whole_file(path) as file:
         file.write(content)
 

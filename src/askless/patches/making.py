@@ -50,11 +50,6 @@ class _File:
         self.after = self.text
 
 
-def is_call(edit: Edit) -> bool:
-    """Whether an edit is a call that can be put to a query, not words."""
-    return edit.code.startswith((".", "session.get("))
-
-
 def make(edits: Sequence[Edit], root: Path) -> Patch:
     """The patch of edits, with names of files from the folder `root`. Raises AskLessError
     patch-extra-missing.
@@ -157,7 +152,7 @@ def _lines(text: bytes) -> list[str]:
 
 
 def _marked(mark: str, lines: Iterable[str]) -> list[str]:
-    """Lines of a hunk; what ends without a line end is told as such."""
+    """Lines of a hunk; the last one is marked where it has no line end."""
     return [
         mark + line + ("" if line.endswith("\n") else "\n\\ No newline at end of file\n")
         for line in lines

@@ -155,13 +155,16 @@ def _is_query_of(node: cst.Attribute | cst.Call, edit: Edit) -> bool:
     """Whether it is `select(Model)`, `session.query(Model)`, `Model.query`, or `session.get(Model,
     …)` where that is what the edit changes.
     """
-    is_get = edit.code.startswith("session.get(")
     if isinstance(node, cst.Attribute):
-        return not is_get and node.attr.value == "query" and name_of(node.value) == edit.model
+        return (
+            not edit.is_read_by_key
+            and node.attr.value == "query"
+            and name_of(node.value) == edit.model
+        )
     if model_in(node, edit.model) is None:
         return False
     called = name_of(node.func)
-    if is_get:
+    if edit.is_read_by_key:
         return called == "get" and name_of(node.args[0].value) == edit.model
     return called in ("select", "query")
 

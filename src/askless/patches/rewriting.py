@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any, TypeVar
 
 import libcst as cst
@@ -18,17 +19,25 @@ class NotPatchable(Exception):
     """An edit can't be made safely. The text says why."""
 
 
+@lru_cache(maxsize=64)
+def _places_of(text: bytes) -> Places:
+    """The places of a file, which take seconds where it is long: a trial asks for them again and
+    again. Raises NotPatchable.
+    """
+    try:
+        module = cst.parse_module(text)
+    except (cst.ParserSyntaxError, UnicodeDecodeError, SyntaxError, LookupError) as error:
+        raise NotPatchable("the file is not Python that can be read") from error
+    if module.bytes != text:
+        raise NotPatchable("the file can't be kept byte for byte")
+    return Places(module)
+
+
 class Source:
     """A file's text as a syntax tree. Raises NotPatchable if it is not Python."""
 
     def __init__(self, text: bytes) -> None:
-        try:
-            module = cst.parse_module(text)
-        except (cst.ParserSyntaxError, UnicodeDecodeError, SyntaxError, LookupError) as error:
-            raise NotPatchable("the file is not Python that can be read") from error
-        if module.bytes != text:
-            raise NotPatchable("the file can't be kept byte for byte")
-        self._places = Places(module)
+        self._places = _places_of(text)
         self._changes: dict[cst.BaseExpression, list[cst.BaseExpression]] = {}
         self._imports: dict[str, str] = {}
 
@@ -41,7 +50,7 @@ class Source:
             node = self._places.query_of(edit)
             call = _as_named(call, node, edit)
             imports = self._imports_for(call, node, edit)
-            if edit.code.startswith("session.get("):
+            if edit.is_read_by_key:
                 _options_in(node)
         except (NoPlace, NoName) as error:
             raise NotPatchable(str(error)) from error
@@ -99,17 +108,16 @@ def replaced(tree: cst.CSTNode, old: cst.CSTNode, new: cst.CSTNode, kind: type[T
 
 
 def call_of(edit: Edit) -> cst.Call:
-    """The call as an expression on a query that stands as a name. Raises NotPatchable."""
+    """The call as an expression, with a name in the place of the query. Raises NotPatchable."""
     code = edit.code
-    is_get = code.startswith("session.get(")
     if not code:
         raise NotPatchable("the advice is not one call")
-    if not is_get and not code.startswith("."):
+    if not edit.is_call:
         raise NotPatchable("the advice is words, not a call")
-    if not is_get and "..." in code:
+    if not edit.is_read_by_key and "..." in code:
         raise NotPatchable("the advice leaves something to be filled in")
     try:
-        call = cst.parse_expression(code if is_get else _HOLE + code)
+        call = cst.parse_expression(code if edit.is_read_by_key else _HOLE + code)
     except cst.ParserSyntaxError as error:
         raise NotPatchable("the advice is words, not a call") from error
     if not isinstance(call, cst.Call):
@@ -159,7 +167,7 @@ def _prefix_of(node: cst.BaseExpression, edit: Edit) -> str:
 
 
 def _put(call: cst.BaseExpression, query: cst.BaseExpression) -> cst.BaseExpression:
-    """The call with the query where it stands as a name; of `session.get` its options alone."""
+    """The call with the query in the place of that name; of `session.get` its options alone."""
     hole = _first(call)
     if name_of(hole) != _HOLE:
         return _with_options(query, call)

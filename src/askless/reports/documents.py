@@ -33,7 +33,6 @@ from askless.reports.comparison_documents import (
 from askless.reports.document import BeforeAfter as BeforeAfter, Document as Document, Fields
 from askless.reports.edit_trial_documents import (
     EditTrialDocument as EditTrialDocument,
-    PageDifference as PageDifference,
     TriedEdit as TriedEdit,
     TriedPage as TriedPage,
 )

@@ -6,18 +6,9 @@ import msgspec
 
 from askless.core.findings.finding import SourceLine
 from askless.core.statistics import Ratio
+from askless.core.trials.pages import PageDifference
 from askless.reports.comparison_documents import CompareRow
 from askless.reports.document import BeforeAfter, Document, Fields
-
-
-class PageDifference(msgspec.Struct, frozen=True):
-    """The first place where a page differs: where in the answer, what the unchanged program gives
-    there, and what came.
-    """
-
-    where: str
-    before: str
-    after: str
 
 
 class TriedEdit(Fields, frozen=True, kw_only=True):

@@ -111,7 +111,7 @@ def _executemany(remedy: BatchWrites) -> Advice:
         "stays as it is, and is sent once with a list of values (executemany)",
         at=remedy.line,
         saving=remedy.saving,
-        trade_offs="how many rows each of them changed is not told any more",
+        trade_offs="the number of rows that each update changed is no longer known",
         verify=("the code does not depend on how many rows each update changed",),
     )
 

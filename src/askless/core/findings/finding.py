@@ -139,6 +139,16 @@ class Edit(msgspec.Struct, frozen=True):
     relation: str = ""
     model_modules: dict[str, str] = {}
 
+    @property
+    def is_read_by_key(self) -> bool:
+        """Whether `code` gives options to SQLAlchemy's `session.get`."""
+        return self.code.startswith("session.get(")
+
+    @property
+    def is_call(self) -> bool:
+        """Whether `code` is a call that can be put to one query, not words."""
+        return self.code.startswith(".") or self.is_read_by_key
+
 
 def finding_key(pattern: str, route: str, cause: str) -> str:
     """Eight hexadecimal characters that name a finding from one capture to the next."""

@@ -34,12 +34,12 @@ class Answer(msgspec.Struct, frozen=True):
     body: bytes
 
 
-class Difference(msgspec.Struct, frozen=True):
-    """The first place where an answer differs: its path, what the unchanged program gives there,
-    and what came.
+class PageDifference(msgspec.Struct, frozen=True):
+    """The first place where a page differs: where in the answer, what the unchanged program gives
+    there, and what came.
     """
 
-    path: str
+    where: str
     before: str
     after: str
 
@@ -138,7 +138,7 @@ def template_of(answers: Sequence[Answer]) -> Any:
     return _common([tree_of(answer) for answer in answers])
 
 
-def first_difference(template: Any, answer: Answer) -> Difference | None:
+def first_difference(template: Any, answer: Answer) -> PageDifference | None:
     """The first place where an answer is none that the unchanged program gives; None if it is."""
     return _differs(template, tree_of(answer), "")
 
@@ -191,7 +191,7 @@ def _common_text(values: Sequence[str]) -> Any:
     )
 
 
-def _differs(template: Any, value: Any, path: str) -> Difference | None:
+def _differs(template: Any, value: Any, path: str) -> PageDifference | None:
     if isinstance(template, _Any):
         return None
     if isinstance(template, _Unordered):
@@ -202,52 +202,52 @@ def _differs(template: Any, value: Any, path: str) -> Difference | None:
         return _differs_by_name(template, value, path)
     if isinstance(template, list) and isinstance(value, list):
         return _differs_by_place(template, value, path)
-    return None if _same(template, value) else Difference(path, _shown(template), _shown(value))
+    return None if _same(template, value) else PageDifference(path, _shown(template), _shown(value))
 
 
 def _differs_by_name(
     template: dict[str, Any], value: dict[str, Any], path: str
-) -> Difference | None:
+) -> PageDifference | None:
     for name in dict.fromkeys((*template, *value)):
         if isinstance(template.get(name), _Any):
             continue
         below = _below(path, name)
         if name not in template:
-            return Difference(below, _NOTHING, _shown(value[name]))
+            return PageDifference(below, _NOTHING, _shown(value[name]))
         if name not in value:
-            return Difference(below, _shown(template[name]), _NOTHING)
+            return PageDifference(below, _shown(template[name]), _NOTHING)
         if (difference := _differs(template[name], value[name], below)) is not None:
             return difference
     return None
 
 
-def _differs_by_place(template: list[Any], value: list[Any], path: str) -> Difference | None:
+def _differs_by_place(template: list[Any], value: list[Any], path: str) -> PageDifference | None:
     for place, (one, other) in enumerate(zip(template, value, strict=False)):
         if (difference := _differs(one, other, f"{path}[{place}]")) is not None:
             return difference
     if len(template) != len(value):
-        return Difference(path, f"{len(template)} items", f"{len(value)} items")
+        return PageDifference(path, f"{len(template)} items", f"{len(value)} items")
     return None
 
 
-def _differs_unordered(template: _Unordered, value: Any, path: str) -> Difference | None:
+def _differs_unordered(template: _Unordered, value: Any, path: str) -> PageDifference | None:
     if not isinstance(value, list):
-        return Difference(path, f"{len(template.items)} items", _shown(value))
+        return PageDifference(path, f"{len(template.items)} items", _shown(value))
     wanted, came = Counter(map(_frozen, template.items)), Counter(map(_frozen, value))
     if wanted == came:
         return None
     lost = next((one for one in template.items if _frozen(one) in wanted - came), _NOTHING)
     more = next((one for one in value if _frozen(one) in came - wanted), _NOTHING)
-    return Difference(path + "[in any order]", _shown(lost), _shown(more))
+    return PageDifference(path + "[in any order]", _shown(lost), _shown(more))
 
 
-def _differs_words(template: _Words, value: Any, path: str) -> Difference | None:
+def _differs_words(template: _Words, value: Any, path: str) -> PageDifference | None:
     before = "".join("…" if word is None else word for word in template.words)
     words = _WORDS.findall(value) if isinstance(value, str) else []
     is_same = len(words) == len(template.words) and all(
         one is None or one == other for one, other in zip(template.words, words, strict=True)
     )
-    return None if is_same else Difference(path, _cut(before), _shown(value))
+    return None if is_same else PageDifference(path, _cut(before), _shown(value))
 
 
 def _same(one: Any, other: Any) -> bool:

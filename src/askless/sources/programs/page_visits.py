@@ -36,7 +36,7 @@ VISITING = (
         default="",
     ),
     Option(
-        "--header",
+        "--visit-header",
         "send this header with each visit, e.g. 'Cookie: session=…'; env:NAME or file:PATH as its "
         "value reads it from there; may be repeated",
         "NAME:VALUE",
@@ -55,7 +55,7 @@ VISITING = (
 
 def check_visits(values: Mapping[str, Any]) -> None:
     """Raises AskLessError: bad-repeat, bad-url, bad-sizes, bad-header."""
-    headers_of(values.get("header") or ())
+    headers_of(values.get("visit_header") or ())
     if values["repeat"] < 1:
         raise AskLessError(
             "bad-repeat", "--repeat takes a whole number from 1", "omit it for 5 visits"
@@ -90,13 +90,15 @@ def headers_of(words: Sequence[str]) -> tuple[tuple[str, str], ...]:
         if not colon or not _HEADER_NAME.fullmatch(name):
             raise AskLessError(
                 "bad-header",
-                f"--header takes a name and a value with a colon between them, not {name[:40]!r}",
-                "as in: --header 'Accept-Language: en', or --header 'Cookie: env:SESSION'",
+                f"--visit-header takes a name and a value with a colon between them, not {name[:40]!r}",
+                "as in: --visit-header 'Accept-Language: en', or --visit-header 'Cookie: env:SESSION'",
             )
         value = _value_of(name, value)
         if not value.isprintable():
             raise AskLessError(
-                "bad-header", f"the value of --header {name} is not one line", "remove line ends"
+                "bad-header",
+                f"the value of --visit-header {name} is not one line",
+                "remove line ends",
             )
         results.append((name, value))
     return tuple(results)
@@ -112,7 +114,7 @@ def _value_of(name: str, value: str) -> str:
         if where not in os.environ:
             raise AskLessError(
                 "bad-header",
-                f"--header {name}: there is no environment variable {where}",
+                f"--visit-header {name}: there is no environment variable {where}",
                 "set it, or write the value itself",
             )
         return os.environ[where].strip()
@@ -122,7 +124,7 @@ def _value_of(name: str, value: str) -> str:
         except (OSError, UnicodeDecodeError) as error:
             raise AskLessError(
                 "bad-header",
-                f"--header {name}: can't read {where}: {error}",
+                f"--visit-header {name}: can't read {where}: {error}",
                 "name a text file that holds the value",
             ) from None
     return value
@@ -153,7 +155,7 @@ def visits_of(values: Mapping[str, Any]) -> Visits | None:
         for url in values["visit"]
         for one in ([url.replace(SIZE, s) for s in sizes] if SIZE in url else [url])
     ]
-    headers = headers_of(values.get("header") or ())
+    headers = headers_of(values.get("visit_header") or ())
     return program.Visits(tuple(urls), values["repeat"], values["startup_timeout"], headers=headers)
 
 

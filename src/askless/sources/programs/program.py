@@ -90,8 +90,8 @@ def run(
     """Run the program until it ends, or until its pages are visited; `watch` is reported of each
     visit.
 
-    What it prints goes where ours goes, or into `output`. Behind the last one it goes on for a moment, or until what it does about so many visits has
-    `settled`.
+    What it prints goes where ours goes, or into `output`. Behind the last visit it goes on for a
+    moment, or until what it does about so many visits has `settled`.
 
     Raises AskLessError: program-missing, program-exited, never-answers, visit-failed.
     """

@@ -16,11 +16,9 @@ _folder = ""
 
 
 def install(environ):
-    """Put the finder in front of all others, if there is an overlay."""
+    """Put the finder in front of all others."""
     global _folder
-    _folder = environ.get("ASKLESS_OVERLAY", "")
-    if not _folder:
-        return
+    _folder = environ["ASKLESS_OVERLAY"]
     with open(os.path.join(_folder, "index.json"), encoding="utf-8") as file:
         _files.update(json.load(file))
     sys.meta_path.insert(0, Finder())

@@ -15,7 +15,7 @@ _files = {}
 
 
 def digest(file, line):
-    """The digest of a line's text, the space around it aside; 0 where it can't be told: the file is
+    """The digest of a line's text, the space around it aside; 0 where it is not known: the file is
     not there, or has changed since the program began.
     """
     digests = _files.get(file)
