@@ -72,3 +72,47 @@ def test_only_relations_that_a_model_has_are_named(
     (loop,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "n-plus-one"]
     codes = " ".join(advice["code"] for advice in loop["advice"])
     assert ("eager-loading call for the relation from port_call" in codes) is has_relation
+
+
+CREW = """
+import askless
+from sqlalchemy import Column, ForeignKey, Table, create_engine, select
+from sqlalchemy.orm import DeclarativeBase, Mapped, Session, mapped_column, relationship, selectinload
+
+class Base(DeclarativeBase):
+    pass
+
+crew = Table("crew", Base.metadata, Column("tug_id", ForeignKey("tug.id")),
+             Column("clerk_id", ForeignKey("clerk.id")))
+
+class Clerk(Base):
+    __tablename__ = "clerk"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+
+class Tug(Base):
+    __tablename__ = "tug"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    master_id: Mapped[int] = mapped_column(ForeignKey("clerk.id"))
+    crew: Mapped[list[Clerk]] = relationship(secondary=crew)
+
+engine = create_engine("sqlite://")
+Base.metadata.create_all(engine)
+with Session(engine) as session:
+    clerks = [Clerk(id=i, name=f"Clerk {i}") for i in range(1, 13)]
+    session.add_all([*clerks, *(Tug(id=i, master_id=i, crew=clerks) for i in range(1, 13))])
+    session.commit()
+for turn in range(2):
+    with Session(engine) as session, askless.request("GET /tugs"):
+        for tug in session.scalars(select(Tug).options(selectinload(Tug.crew))).all():
+            print(len(tug.crew), session.scalars(select(Clerk).where(Clerk.id == tug.master_id)).one())
+"""
+
+
+def test_rows_of_a_many_to_many_relation_are_not_those_of_another_key(tmp_path: Path) -> None:
+    script = tmp_path / "tugs.py"
+    script.write_text(CREW)
+    assert run("capture", "app", "-o", tmp_path / "c", "--", sys.executable, script).code == 0
+    (loop,) = [one for one in findings(tmp_path / "c") if one["pattern"] == "already-loaded"]
+    (advice,) = loop["advice"]
+    assert advice["code"] == "keep the earlier rows in a map by id, and look there"

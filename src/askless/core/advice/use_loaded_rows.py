@@ -16,7 +16,9 @@ def advise(remedy: UseLoadedRows, context: Context) -> tuple[Advice, ...]:
     if words is not None and load is not None and load.relation:
         model = model_of(load, load.model, context.models)
         relation = model.relations.get(load.relation) if model is not None else None
-        if model is not None and relation is not None:
+        # Lookups by another column may be for other rows of the table than the relation's.
+        is_its_own = relation is not None and not relation.link and remedy.column in relation.remote
+        if model is not None and relation is not None and is_its_own:
             code = words.relation_of(bare(model.name).lower(), relation)
     return (
         Advice(
